@@ -1,0 +1,117 @@
+// Package record holds the log record, the unit of everything, and its forms
+// that are ours: JSON and the tree of its fields.
+//
+// It depends on nothing else of the project. Its central type is [Record].
+package record
+
+import (
+	"net/netip"
+)
+
+// Record is one log message with its properties.
+//
+// The byte slices point into the buffer that the record was read from and are
+// valid as long as that is: until the batch of the record is used again. A nil
+// slice is a missing property, an empty one a property that is present and
+// empty. A Record may be read by one goroutine at a time only, because fields
+// are parsed when they are first asked for.
+type Record struct {
+	Time     Stamp // from the sender, else the time received
+	Received Stamp // when the agent took it in
+	Priority Priority
+	Stream   Stream
+	Unparsed bool // its header could not be read: Text holds what was not understood
+	Cut      bool // it was longer than allowed, and what was over is gone
+
+	Host, App, ProcID, MsgID, Text []byte
+
+	// Data is the structured data as it stands in RFC 5424, "[id name="value"]…", well formed; nil for none.
+	Data []byte
+	// Raw is the message as it came, where the intake keeps it.
+	Raw []byte
+
+	Intake string
+	Peer   *Peer
+
+	fields *Tree // kept when the record is used again
+	parsed bool  // fields are those of this record
+}
+
+// Peer is who sent a record as far as the kernel tells: an address, or the
+// process at the other end of a unix socket.
+type Peer struct {
+	Addr     netip.AddrPort // invalid for a unix socket
+	PID      int32          // 0 where it is not known
+	UID, GID uint32
+}
+
+// Stream is the stream of a program that a record was written to.
+type Stream uint8
+
+// The streams.
+const (
+	NoStream Stream = iota
+	Stdout
+	Stderr
+)
+
+// String returns "stdout", "stderr" or "".
+func (s Stream) String() string { return [...]string{"", "stdout", "stderr"}[s] }
+
+// Facility returns the facility of the record.
+func (r *Record) Facility() Facility { return r.Priority.Facility() }
+
+// Severity returns the severity of the record.
+func (r *Record) Severity() Severity { return r.Priority.Severity() }
+
+// Fields returns the fields of the record as a tree whose root is an object.
+// The tree belongs to the record and is valid as long as it.
+func (r *Record) Fields() *Tree {
+	if r.parsed {
+		return r.fields
+	}
+	if r.fields == nil {
+		r.fields = new(Tree)
+	}
+	r.fields.Reset()
+	r.fields.addData(r.Data)
+	if r.Cut {
+		r.fields.object(0, cutKey)
+	}
+	r.parsed = true
+	return r.fields
+}
+
+// HasFields tells whether there is any field, without parsing them.
+func (r *Record) HasFields() bool {
+	if r.parsed {
+		return r.fields.Root().Len() > 0
+	}
+	return len(r.Data) > 0 || r.Cut
+}
+
+// cutKey names the field that marks a record which was longer than allowed.
+var cutKey = []byte("cut@32473")
+
+// Reset empties the record for another use.
+func (r *Record) Reset() { *r = Record{fields: r.fields} }
+
+// Batch is a run of records that are read, judged and written together. An
+// intake owns its batch and uses it again; nobody keeps what a batch holds.
+type Batch struct{ Records []Record }
+
+// Next adds an empty record to the batch and returns it. Pointers that it
+// returned before may no longer point into the batch.
+func (b *Batch) Next() *Record {
+	if n := len(b.Records); n < cap(b.Records) {
+		b.Records = b.Records[:n+1]
+	} else {
+		b.Records = append(b.Records, Record{})
+	}
+	r := &b.Records[len(b.Records)-1]
+	r.Reset()
+	return r
+}
+
+// Reset empties the batch and keeps its memory.
+func (b *Batch) Reset() { b.Records = b.Records[:0] }

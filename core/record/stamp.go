@@ -1,0 +1,241 @@
+package record
+
+import "time"
+
+// Stamp is a moment with the offset its sender wrote. It holds no pointer, so
+// that a record costs no allocation. The zero Stamp is a missing one.
+type Stamp struct {
+	Sec  int64 // seconds since 1970-01-01T00:00:00Z
+	Nsec int32 // 0 to 999,999,999
+	Zone int16 // minutes east of UTC, -1439 to 1439
+	Form Form
+}
+
+// Form says how the offset of a Stamp is written.
+type Form uint8
+
+// The forms of an offset.
+const (
+	None    Form = iota // no stamp at all
+	Zulu                // "Z"
+	Numeric             // "+01:00"
+	Unknown             // "-00:00": the time is UTC, the sender's zone is not known (RFC 3339 section 4.3)
+)
+
+// StampOf returns t with the offset of its location.
+func StampOf(t time.Time) Stamp {
+	_, offset := t.Zone()
+	s := Stamp{Sec: t.Unix(), Nsec: int32(t.Nanosecond()), Zone: int16(offset / 60), Form: Numeric}
+	if s.Zone == 0 {
+		s.Form = Zulu
+	}
+	return s
+}
+
+// IsZero tells whether the stamp is missing.
+func (s Stamp) IsZero() bool { return s.Form == None }
+
+// Time returns the moment as a time.Time in UTC.
+func (s Stamp) Time() time.Time { return time.Unix(s.Sec, int64(s.Nsec)).UTC() }
+
+// Append writes s in RFC 3339 with at most digits (0 to 9) digits of a
+// fraction, cut and not rounded, without trailing zeros.
+func (s Stamp) Append(dst []byte, digits int) []byte {
+	year, month, day, clock := s.Civil()
+	dst = appendDigits(dst, year, 4)
+	dst = append(dst, '-', byte('0'+month/10), byte('0'+month%10), '-', byte('0'+day/10), byte('0'+day%10), 'T')
+	dst = AppendClock(dst, clock)
+	dst = appendFraction(dst, s.Nsec, digits)
+	switch {
+	case s.Form == Unknown:
+		return append(dst, "-00:00"...)
+	case s.Form == Zulu:
+		return append(dst, 'Z')
+	}
+	zone, sign := int(s.Zone), byte('+')
+	if zone < 0 {
+		zone, sign = -zone, '-'
+	}
+	dst = append(dst, sign)
+	dst = appendDigits(dst, zone/60, 2)
+	dst = append(dst, ':')
+	return appendDigits(dst, zone%60, 2)
+}
+
+// String returns s in RFC 3339 with up to nanoseconds.
+func (s Stamp) String() string { return string(s.Append(nil, 9)) }
+
+// Civil returns the date at the offset of s, and the seconds since midnight.
+func (s Stamp) Civil() (year, month, day, clock int) {
+	sec := s.Sec + int64(s.Zone)*60
+	days := sec / 86400
+	clock = int(sec % 86400)
+	if clock < 0 {
+		clock += 86400
+		days--
+	}
+	year, month, day = civilOf(days)
+	return
+}
+
+// AppendClock writes seconds since midnight as hh:mm:ss.
+func AppendClock(dst []byte, clock int) []byte {
+	h, m, sec := clock/3600, clock/60%60, clock%60
+	return append(dst, byte('0'+h/10), byte('0'+h%10), ':', byte('0'+m/10), byte('0'+m%10), ':', byte('0'+sec/10), byte('0'+sec%10))
+}
+
+func appendDigits(dst []byte, v, n int) []byte {
+	for range n {
+		dst = append(dst, '0')
+	}
+	for i := len(dst) - 1; n > 0; i, n = i-1, n-1 {
+		dst[i] = byte('0' + v%10)
+		v /= 10
+	}
+	return dst
+}
+
+func appendFraction(dst []byte, nsec int32, digits int) []byte {
+	if nsec == 0 || digits == 0 {
+		return dst
+	}
+	start := len(dst)
+	dst = append(dst, '.')
+	dst = appendDigits(dst, int(nsec), 9)
+	dst = dst[:start+1+digits]
+	for dst[len(dst)-1] == '0' {
+		dst = dst[:len(dst)-1]
+	}
+	if dst[len(dst)-1] == '.' {
+		dst = dst[:start]
+	}
+	return dst
+}
+
+// ParseStamp reads an RFC 3339 stamp from the start of b and returns how many
+// bytes it takes. T and Z must be upper case, and there is no second 60 (RFC
+// 5424 section 6.2.3); up to nine digits of a fraction are read where the
+// standard has six.
+func ParseStamp(b []byte) (s Stamp, n int, ok bool) {
+	if len(b) < 20 || b[4] != '-' || b[7] != '-' || b[10] != 'T' || b[13] != ':' || b[16] != ':' {
+		return Stamp{}, 0, false
+	}
+	year, ok0 := number(b[0:4])
+	month, ok1 := number(b[5:7])
+	day, ok2 := number(b[8:10])
+	h, ok3 := number(b[11:13])
+	m, ok4 := number(b[14:16])
+	sec, ok5 := number(b[17:19])
+	if !(ok0 && ok1 && ok2 && ok3 && ok4 && ok5) || month < 1 || month > 12 || day < 1 || day > DaysIn(year, month) || h > 23 || m > 59 || sec > 59 {
+		return Stamp{}, 0, false
+	}
+	n = 19
+	if b[n] == '.' {
+		s.Nsec, n, ok = fraction(b, n+1)
+		if !ok {
+			return Stamp{}, 0, false
+		}
+	}
+	s.Zone, s.Form, n, ok = offset(b, n)
+	if !ok {
+		return Stamp{}, 0, false
+	}
+	s.Sec = daysOf(year, month, day)*86400 + int64(h*3600+m*60+sec) - int64(s.Zone)*60
+	return s, n, true
+}
+
+// fraction reads 1 to 9 digits at b[n:] as nanoseconds.
+func fraction(b []byte, n int) (nsec int32, end int, ok bool) {
+	scale, start := int32(100_000_000), n
+	for ; n < len(b) && b[n]-'0' <= 9; n++ {
+		if n-start == 9 {
+			return 0, 0, false
+		}
+		nsec += int32(b[n]-'0') * scale
+		scale /= 10
+	}
+	return nsec, n, n > start
+}
+
+// offset reads "Z" or "+hh:mm" at b[n:].
+func offset(b []byte, n int) (zone int16, form Form, end int, ok bool) {
+	if n >= len(b) {
+		return 0, None, 0, false
+	}
+	sign := b[n]
+	if sign == 'Z' {
+		return 0, Zulu, n + 1, true
+	}
+	if sign != '+' && sign != '-' || len(b) < n+6 || b[n+3] != ':' {
+		return 0, None, 0, false
+	}
+	h, ok1 := number(b[n+1 : n+3])
+	m, ok2 := number(b[n+4 : n+6])
+	if !ok1 || !ok2 || h > 23 || m > 59 {
+		return 0, None, 0, false
+	}
+	zone, form = int16(h*60+m), Numeric
+	if sign == '-' {
+		if zone == 0 {
+			form = Unknown
+		}
+		zone = -zone
+	}
+	return zone, form, n + 6, true
+}
+
+// number reads b, all digits.
+func number(b []byte) (v int, ok bool) {
+	for _, c := range b {
+		if c-'0' > 9 {
+			return 0, false
+		}
+		v = v*10 + int(c-'0')
+	}
+	return v, true
+}
+
+// DaysIn returns how many days a month (1 to 12) of a year has.
+func DaysIn(year, month int) int {
+	if month == 2 && year%4 == 0 && (year%100 != 0 || year%400 == 0) {
+		return 29
+	}
+	return int("\x1f\x1c\x1f\x1e\x1f\x1e\x1f\x1f\x1e\x1f\x1e\x1f"[month-1])
+}
+
+// daysOf returns the days from 1970-01-01 to a date. Years are counted from
+// March, so that the leap day is the last of its year, and in eras of 400 years.
+func daysOf(year, month, day int) int64 {
+	if month <= 2 {
+		year--
+	}
+	era := floorDiv(int64(year), 400)
+	yearOfEra := int64(year) - era*400
+	dayOfYear := int64((153*((month+9)%12)+2)/5 + day - 1)
+	return era*146097 + yearOfEra*365 + yearOfEra/4 - yearOfEra/100 + dayOfYear - 719468
+}
+
+// civilOf is the inverse of daysOf.
+func civilOf(days int64) (year, month, day int) {
+	days += 719468
+	era := floorDiv(days, 146097)
+	dayOfEra := days - era*146097
+	yearOfEra := (dayOfEra - dayOfEra/1460 + dayOfEra/36524 - dayOfEra/146096) / 365
+	dayOfYear := int(dayOfEra - (365*yearOfEra + yearOfEra/4 - yearOfEra/100))
+	m := (5*dayOfYear + 2) / 153
+	day = dayOfYear - (153*m+2)/5 + 1
+	month = m + 3
+	year = int(yearOfEra + era*400)
+	if month > 12 {
+		month -= 12
+		year++
+	}
+	return
+}
+
+func floorDiv(a, b int64) int64 {
+	if a < 0 {
+		return -((b - 1 - a) / b)
+	}
+	return a / b
+}

@@ -1,0 +1,122 @@
+package wire
+
+import (
+	"bytes"
+
+	"oakbarrel/core/record"
+)
+
+// escapedMark tells that the text and the parameter values of a message hold
+// the escapes \\, \n, \r and \xNN. With it, a record of several lines is one
+// line in a file and still loses no byte.
+var escapedMark = []byte("[escaped@32473]")
+
+// mustEscape tells whether b holds a control character that may not stand in a line.
+func mustEscape(b []byte) bool {
+	for _, c := range b {
+		if c < ' ' && c != '\t' || c == 0x7f {
+			return true
+		}
+	}
+	return false
+}
+
+func appendEscaped(dst, b []byte) []byte {
+	const hex = "0123456789abcdef"
+	for _, c := range b {
+		switch {
+		case c == '\\':
+			dst = append(dst, '\\', '\\')
+		case c == '\n':
+			dst = append(dst, '\\', 'n')
+		case c == '\r':
+			dst = append(dst, '\\', 'r')
+		case c < ' ' && c != '\t' || c == 0x7f:
+			dst = append(dst, '\\', 'x', hex[c>>4], hex[c&15])
+		default:
+			dst = append(dst, c)
+		}
+	}
+	return dst
+}
+
+func appendUnescaped(dst, b []byte) []byte {
+	for i := 0; i < len(b); i++ {
+		c, size := unescapeByte(b[i:])
+		dst = append(dst, c)
+		i += size - 1
+	}
+	return dst
+}
+
+// unescapeByte returns the byte that b starts with and the length of its escape.
+func unescapeByte(b []byte) (byte, int) {
+	if b[0] != '\\' || len(b) < 2 {
+		return b[0], 1
+	}
+	switch b[1] {
+	case '\\':
+		return '\\', 2
+	case 'n':
+		return '\n', 2
+	case 'r':
+		return '\r', 2
+	case 'x':
+		if len(b) >= 4 {
+			high, low := unhex(b[2]), unhex(b[3])
+			if high < 16 && low < 16 {
+				return high<<4 | low, 4
+			}
+		}
+	}
+	return b[0], 1
+}
+
+func unhex(c byte) byte {
+	switch {
+	case c-'0' <= 9:
+		return c - '0'
+	case c-'a' <= 5:
+		return c - 'a' + 10
+	}
+	return 16
+}
+
+// escapeData returns structured data with its values escaped.
+func escapeData(data []byte) []byte {
+	return mapValues(data, func(v []byte) []byte { return appendEscaped([]byte{}, v) })
+}
+
+// unescapeRecord undoes the escapes of a marked record and takes the mark away.
+func unescapeRecord(r *record.Record) {
+	data := bytes.TrimPrefix(r.Data, escapedMark)
+	r.Data = mapValues(data, func(v []byte) []byte { return appendUnescaped([]byte{}, v) })
+	if r.Text != nil {
+		r.Text = appendUnescaped([]byte{}, r.Text)
+	}
+}
+
+// mapValues returns well-formed structured data with every parameter value
+// changed by f; nil for none.
+func mapValues(data []byte, f func([]byte) []byte) []byte {
+	var dst, value []byte
+	inside := false
+	for i := 0; i < len(data); i++ {
+		c := data[i]
+		switch {
+		case !inside:
+			dst = append(dst, c)
+			inside = c == '"'
+			value = value[:0]
+		case c == '\\' && i+1 < len(data) && (data[i+1] == '"' || data[i+1] == '\\' || data[i+1] == ']'):
+			i++
+			value = append(value, data[i])
+		case c == '"':
+			dst = append(record.AppendDataValue(dst, f(value)), '"')
+			inside = false
+		default:
+			value = append(value, c)
+		}
+	}
+	return dst
+}

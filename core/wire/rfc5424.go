@@ -1,0 +1,155 @@
+package wire
+
+import (
+	"bytes"
+
+	"oakbarrel/core/record"
+)
+
+// parseRFC5424 reads what follows "<PRI>1 " and tells whether it keeps to the
+// grammar of RFC 5424 section 6. Of a message whose header can be read but not
+// what follows it, the header is kept.
+func parseRFC5424(r *record.Record, b []byte) bool {
+	var stamp record.Stamp
+	n := 0
+	if len(b) > 1 && b[0] == '-' && b[1] == ' ' {
+		n = 2
+	} else {
+		var ok bool
+		if stamp, n, ok = record.ParseStamp(b); !ok || n == len(b) || b[n] != ' ' {
+			return false
+		}
+		n++
+	}
+	var names [4][]byte
+	for i := range names {
+		name, size := token(b[n:])
+		if size == 0 {
+			return false
+		}
+		names[i] = present(name)
+		n += size
+	}
+	r.Time = stamp
+	r.Host, r.App, r.ProcID, r.MsgID = names[0], names[1], names[2], names[3]
+	return parseData(r, b[n:])
+}
+
+// parseData reads "SD [SP MSG]".
+func parseData(r *record.Record, b []byte) bool {
+	n := record.ScanData(b)
+	if n == 0 || n < len(b) && b[n] != ' ' {
+		r.Text = b
+		return false
+	}
+	r.Text = nil
+	if n < len(b) {
+		r.Text = bytes.TrimPrefix(b[n+1:], bom)
+	}
+	if b[0] == '[' {
+		r.Data = b[:n]
+		if bytes.HasPrefix(r.Data, escapedMark) {
+			unescapeRecord(r)
+		}
+	}
+	return true
+}
+
+// The longest names that RFC 5424 allows, in bytes.
+const (
+	maxHost   = 255
+	maxApp    = 48
+	maxProcID = 128
+	maxMsgID  = 32
+)
+
+// AppendRFC5424 writes r as one RFC 5424 message, without an end mark. The
+// time is cut to microseconds; names that are longer than allowed are cut,
+// and characters that may not stand in them become "?". The text is written
+// byte for byte, so it may hold line feeds.
+func AppendRFC5424(dst []byte, r *record.Record) []byte {
+	dst = appendHeader(dst, r)
+	dst = appendData(dst, r, r.Data)
+	return appendMessage(dst, r.Text)
+}
+
+// AppendRFC5424Line writes r as [AppendRFC5424] does, but always as one line
+// and without control characters other than a tab. A record that holds any is
+// marked by the element [escaped@32473] and has backslash escapes in its text
+// and in its parameter values; Parse undoes them, so no byte is lost.
+func AppendRFC5424Line(dst []byte, r *record.Record) []byte {
+	if !mustEscape(r.Text) && !mustEscape(r.Data) {
+		return AppendRFC5424(dst, r)
+	}
+	dst = appendHeader(dst, r)
+	dst = append(dst, escapedMark...)
+	if len(r.Data) > 0 || r.Cut {
+		dst = appendData(dst, r, escapeData(r.Data))
+	}
+	if r.Text == nil {
+		return dst
+	}
+	return appendMessage(dst, appendEscaped([]byte{}, r.Text))
+}
+
+func appendHeader(dst []byte, r *record.Record) []byte {
+	dst = appendPriority(dst, r.Priority)
+	dst = append(dst, '1', ' ')
+	dst = r.Time.Append(dst, 6)
+	dst = appendName(append(dst, ' '), r.Host, maxHost)
+	dst = appendName(append(dst, ' '), r.App, maxApp)
+	dst = appendName(append(dst, ' '), r.ProcID, maxProcID)
+	dst = appendName(append(dst, ' '), r.MsgID, maxMsgID)
+	return append(dst, ' ')
+}
+
+// appendData writes structured data, which may have become longer than r.Data
+// by escapes, and the mark of a record that was cut.
+func appendData(dst []byte, r *record.Record, data []byte) []byte {
+	if len(data) == 0 && !r.Cut {
+		return append(dst, '-')
+	}
+	dst = append(dst, data...)
+	if r.Cut && !bytes.Contains(data, cutMark) {
+		dst = append(dst, cutMark...)
+	}
+	return dst
+}
+
+var cutMark = []byte("[cut@32473]")
+
+func appendMessage(dst, text []byte) []byte {
+	if text == nil {
+		return dst
+	}
+	dst = append(dst, ' ')
+	if bytes.HasPrefix(text, bom) { // else the reader would take it for the mark of UTF-8
+		dst = append(dst, bom...)
+	}
+	return append(dst, text...)
+}
+
+func appendPriority(dst []byte, p record.Priority) []byte {
+	dst = append(dst, '<')
+	if p >= 100 {
+		dst = append(dst, '1')
+	}
+	if p >= 10 {
+		dst = append(dst, '0'+byte(p/10%10))
+	}
+	return append(dst, '0'+byte(p%10), '>')
+}
+
+func appendName(dst, name []byte, longest int) []byte {
+	if len(name) == 0 {
+		return append(dst, '-')
+	}
+	start := len(dst)
+	dst = append(dst, name[:min(len(name), longest)]...)
+	for i := start; i < len(dst); i++ {
+		if dst[i] <= ' ' || dst[i] >= 0x7f {
+			dst[i] = '?'
+		}
+	}
+	return dst
+}

@@ -1,0 +1,3 @@
+module oakbarrel
+
+go 1.26
