@@ -1,0 +1,265 @@
+// Package condition is the routing language: it reads conditions on records,
+// tells whether a record meets one, and why.
+//
+// It knows records and nothing else of the project. Its central type is
+// [Condition]; docs/conditions.md describes the language.
+package condition
+
+import (
+	"slices"
+	"strings"
+
+	"oakbarrel/core/record"
+)
+
+// Condition is a compiled condition. It may be used by several goroutines at a time.
+type Condition struct {
+	root    node
+	text    string
+	intakes []IntakeName
+}
+
+// IntakeName is an intake that a condition asks for, and where it does.
+type IntakeName struct {
+	Name   string
+	Offset int // bytes from the start of the condition
+}
+
+// Match tells whether r meets the condition. It allocates nothing.
+func (c *Condition) Match(r *record.Record) bool { return c.root.match(r) }
+
+// Explain tells whether r meets the condition, and the part of the condition
+// that decided it beside what the record says there. The text may hold what a
+// sender wrote; it is made harmless for a terminal.
+func (c *Condition) Explain(r *record.Record) (matched bool, because string) {
+	return c.root.explain(r)
+}
+
+// Text returns the condition as it was written.
+func (c *Condition) Text() string { return c.text }
+
+// String returns the condition in one normal form: two conditions with the
+// same form hold for the same records.
+func (c *Condition) String() string { return c.root.String() }
+
+// Intakes returns the intakes that the condition asks for by name.
+func (c *Condition) Intakes() []IntakeName { return c.intakes }
+
+// Verdict is what can be said of a condition before the rest of a record is seen.
+type Verdict uint8
+
+// The verdicts.
+const (
+	Never  Verdict = iota // it does not hold
+	Maybe                 // it depends
+	Always                // it holds
+)
+
+// On returns the verdict for all records of a priority.
+func (c *Condition) On(p record.Priority) Verdict { return c.root.on(p) }
+
+// Contradicts tells whether the condition can hold for no record: because no
+// priority is left, or because a property would have to have two values.
+func (c *Condition) Contradicts() bool {
+	return c.root.contradicts() || !slices.ContainsFunc(allPriorities[:], func(p record.Priority) bool { return c.On(p) != Never })
+}
+
+var allPriorities = func() (all [record.Priorities]record.Priority) {
+	for i := range all {
+		all[i] = record.Priority(i)
+	}
+	return
+}()
+
+// Implies tells whether every record that meets c surely meets other. It sees
+// only what the forms show: false means that it is not known.
+func (c *Condition) Implies(other *Condition) bool {
+	mine := conjuncts(nil, c.root)
+	for _, want := range conjuncts(nil, other.root) {
+		form := want.String()
+		if form != "any" && !slices.ContainsFunc(mine, func(n node) bool { return n.String() == form }) {
+			return false
+		}
+	}
+	return true
+}
+
+// node is a part of a condition.
+type node interface {
+	match(r *record.Record) bool
+	explain(r *record.Record) (bool, string)
+	on(p record.Priority) Verdict
+	contradicts() bool
+	String() string
+}
+
+type any struct{}
+
+func (any) match(*record.Record) bool             { return true }
+func (any) explain(*record.Record) (bool, string) { return true, "any" }
+func (any) on(record.Priority) Verdict            { return Always }
+func (any) contradicts() bool                     { return false }
+func (any) String() string                        { return "any" }
+
+type and struct{ parts []node }
+
+func (n *and) match(r *record.Record) bool {
+	for _, part := range n.parts {
+		if !part.match(r) {
+			return false
+		}
+	}
+	return true
+}
+
+func (n *and) explain(r *record.Record) (bool, string) {
+	var because []string
+	for _, part := range n.parts {
+		matched, why := part.explain(r)
+		if !matched {
+			return false, why
+		}
+		because = append(because, why)
+	}
+	return true, strings.Join(because, " and ")
+}
+
+func (n *and) on(p record.Priority) Verdict {
+	v := Always
+	for _, part := range n.parts {
+		v = min(v, part.on(p))
+	}
+	return v
+}
+
+func (n *and) String() string { return join(n.parts, " and ") }
+
+type or struct{ parts []node }
+
+func (n *or) match(r *record.Record) bool {
+	for _, part := range n.parts {
+		if part.match(r) {
+			return true
+		}
+	}
+	return false
+}
+
+func (n *or) explain(r *record.Record) (bool, string) {
+	var because []string
+	for _, part := range n.parts {
+		matched, why := part.explain(r)
+		if matched {
+			return true, why
+		}
+		because = append(because, why)
+	}
+	return false, strings.Join(because, " and ")
+}
+
+func (n *or) on(p record.Priority) Verdict {
+	v := Never
+	for _, part := range n.parts {
+		v = max(v, part.on(p))
+	}
+	return v
+}
+
+func (n *or) contradicts() bool {
+	return !slices.ContainsFunc(n.parts, func(part node) bool { return !part.contradicts() })
+}
+
+func (n *or) String() string { return join(n.parts, " or ") }
+
+func join(parts []node, between string) string {
+	var texts []string
+	for _, part := range parts {
+		text := part.String()
+		switch part.(type) {
+		case *and, *or:
+			text = "(" + text + ")"
+		}
+		texts = append(texts, text)
+	}
+	return strings.Join(texts, between)
+}
+
+type not struct{ part node }
+
+func (n *not) match(r *record.Record) bool { return !n.part.match(r) }
+
+func (n *not) explain(r *record.Record) (bool, string) {
+	matched, why := n.part.explain(r)
+	return !matched, why
+}
+
+func (n *not) on(p record.Priority) Verdict { return Always - n.part.on(p) }
+func (n *not) contradicts() bool            { return false }
+
+func (n *not) String() string {
+	switch n.part.(type) {
+	case *and, *or:
+		return "not (" + n.part.String() + ")"
+	}
+	return "not " + n.part.String()
+}
+
+// named is a condition that stands elsewhere under a name.
+type named struct {
+	name string
+	node
+}
+
+func (n *named) explain(r *record.Record) (bool, string) {
+	matched, why := n.node.explain(r)
+	return matched, "condition " + n.name + ", " + why
+}
+
+func (n *named) String() string { return "(" + n.node.String() + ")" }
+
+// conjuncts returns the parts of n that must all hold.
+func conjuncts(list []node, n node) []node {
+	switch n := n.(type) {
+	case *and:
+		for _, part := range n.parts {
+			list = conjuncts(list, part)
+		}
+		return list
+	case *named:
+		return conjuncts(list, n.node)
+	}
+	return append(list, n)
+}
+
+// contradicts finds a property that is said to be one of some values, none of
+// which meets what else is said of it.
+func (n *and) contradicts() bool {
+	parts := conjuncts(nil, n)
+	for _, part := range parts {
+		if part.contradicts() {
+			return true
+		}
+		t, ok := part.(*textTest)
+		if !ok || t.op != equal || t.prop.which == field || t.fold && t.prop.which != host {
+			continue
+		}
+		if !slices.ContainsFunc(t.values, func(v string) bool { return meetsAll(parts, t.prop, v) }) {
+			return true
+		}
+	}
+	return false
+}
+
+// meetsAll tells whether a property with value v meets every test of it among parts.
+func meetsAll(parts []node, prop property, v string) bool {
+	for _, part := range parts {
+		want := true
+		if n, ok := part.(*not); ok {
+			part, want = n.part, false
+		}
+		if t, ok := part.(valueTest); ok && t.property().String() == prop.String() && t.matchText([]byte(v)) != want {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,547 @@
+package condition
+
+import (
+	"fmt"
+	"net/netip"
+	"regexp"
+	"regexp/syntax"
+	"strconv"
+	"strings"
+
+	"oakbarrel/core/nearest"
+	"oakbarrel/core/record"
+)
+
+// Limits of a condition, so that none costs more than its author can see.
+const (
+	maxNesting    = 100  // parentheses and nots within each other
+	maxExpression = 1000 // bytes of a regular expression
+)
+
+// Names finds the conditions that others refer to as "condition NAME".
+type Names interface {
+	// Condition returns the condition of that name, or an error that says why there is none.
+	Condition(name string) (*Condition, *Error)
+}
+
+// Parse compiles a condition. The error, if any, is an *[Error]. Names may be
+// nil where no condition has a name.
+func Parse(text string, names Names) (c *Condition, err error) {
+	defer func() {
+		if e := recover(); e != nil {
+			problem, ok := e.(*Error)
+			if !ok {
+				panic(e)
+			}
+			c, err = nil, problem
+		}
+	}()
+	p := parser{lexer: lexer{text: text}, names: names}
+	p.advance()
+	if p.tok.kind == end {
+		p.fail(p.tok, "the condition is empty", "write: any, or a test such as severity at least warning")
+	}
+	root := p.or()
+	if p.tok.kind != end {
+		p.leftOver()
+	}
+	return &Condition{root: root, text: text, intakes: p.intakes}, nil
+}
+
+type parser struct {
+	lexer
+	names   Names
+	depth   int
+	intakes []IntakeName
+	before  token // the token taken last
+}
+
+func (p *parser) fail(t token, what, mend string) { panic(&Error{t.offset, what, mend}) }
+
+func (p *parser) take() token {
+	p.before = p.tok
+	p.advance()
+	return p.before
+}
+
+// accept takes the next token where it is the keyword.
+func (p *parser) accept(keyword string) bool {
+	if !p.tok.is(keyword) {
+		return false
+	}
+	p.take()
+	return true
+}
+
+func (p *parser) acceptSymbol(s string) bool {
+	if p.tok.kind != symbol || p.tok.text != s {
+		return false
+	}
+	p.take()
+	return true
+}
+
+// leftOver explains what stands behind a whole condition.
+func (p *parser) leftOver() {
+	t := p.tok
+	switch {
+	case t.kind == symbol && t.text == ")":
+		p.fail(t, "this ) closes nothing", "take it away, or write the ( before it")
+	case p.before.kind == word && t.kind == word && !isKeyword(p.before.text) && !isKeyword(t.text):
+		p.fail(t, fmt.Sprintf("%s follows a whole test", t), fmt.Sprintf("put a value of several words in double quotes: %s", quote(p.before.text+" "+t.text)))
+	}
+	p.fail(t, fmt.Sprintf("%s follows a whole test", t), "join tests with and, or")
+}
+
+func (p *parser) or() node {
+	parts := []node{p.and()}
+	for p.accept("or") {
+		if hint, known := seriousness[strings.ToLower(p.tok.text)]; known && p.tok.kind == word {
+			p.fail(p.tok, fmt.Sprintf("%s is no test", p.tok), "write: severity "+hint+" …")
+		}
+		parts = append(parts, p.and())
+	}
+	if len(parts) == 1 {
+		return parts[0]
+	}
+	return &or{parts}
+}
+
+// seriousness has the words with which people say "at least" and "at most" after a severity.
+var seriousness = map[string]string{"above": "at least", "higher": "at least", "worse": "at least", "more": "at least", "up": "at least", "below": "at most", "lower": "at most", "less": "at most"}
+
+func (p *parser) and() node {
+	parts := []node{p.not()}
+	for p.accept("and") {
+		parts = append(parts, p.not())
+	}
+	if len(parts) == 1 {
+		return parts[0]
+	}
+	return &and{parts}
+}
+
+func (p *parser) not() node {
+	if p.depth++; p.depth > maxNesting {
+		p.fail(p.tok, "the condition is nested too deep", fmt.Sprintf("at most %d parentheses and nots may stand within each other", maxNesting))
+	}
+	defer func() { p.depth-- }()
+	if p.accept("not") {
+		return &not{p.not()}
+	}
+	if open := p.tok; p.acceptSymbol("(") {
+		inner := p.or()
+		if !p.acceptSymbol(")") {
+			if p.tok.kind != end {
+				p.leftOver()
+			}
+			p.fail(open, "this ( is not closed", "write the ) after the last test that it holds")
+		}
+		return inner
+	}
+	return p.test()
+}
+
+func (p *parser) test() node {
+	t := p.take()
+	switch {
+	case t.kind == quoted:
+		n := &textTest{prop: property{which: text}, op: contains, values: []string{t.text}, lone: true}
+		n.prepare(true)
+		p.ignoringCase()
+		return n
+	case t.is("any"):
+		return any{}
+	case t.is("condition"):
+		return p.named()
+	case t.is("severity"):
+		return p.severity()
+	case t.is("facility"):
+		return p.facility()
+	case t.is("intake"):
+		return p.intake()
+	case t.is("stream"):
+		return p.stream()
+	case t.is("peer"):
+		return p.peer()
+	case t.is("field"):
+		return p.property(property{which: field, path: p.path()})
+	}
+	for which, name := range propertyNames {
+		if t.is(name) {
+			return p.property(property{which: which})
+		}
+	}
+	p.noTest(t)
+	return nil
+}
+
+// noTest explains a token with which no test begins.
+func (p *parser) noTest(t token) {
+	const mend = `a test begins with any, condition, severity, facility, host, app, procid, msgid, text, field, intake, stream, peer, or a "text" in quotes`
+	switch {
+	case t.kind == end:
+		p.fail(t, "a test is expected, but the condition ends", mend)
+	case t.kind == word && (t.is("and") || t.is("or")):
+		p.fail(t, fmt.Sprintf("there is no test before %s", t), mend)
+	case t.kind == word:
+		if word, ok := nearest.Word(t.text, subjects); ok {
+			p.fail(t, fmt.Sprintf("%s is not a property of a record", t), fmt.Sprintf("did you mean %s?", word))
+		}
+		if _, ok := record.ParseSeverity(t.text); ok {
+			p.fail(t, fmt.Sprintf("%s is a severity, not a test", t), "write: severity at least "+strings.ToLower(t.text))
+		}
+		if _, ok := record.ParseFacility(t.text); ok {
+			p.fail(t, fmt.Sprintf("%s is a facility, not a test", t), "write: facility is "+strings.ToLower(t.text))
+		}
+		p.fail(t, fmt.Sprintf("%s is not a property of a record", t), fmt.Sprintf("to look for a text, put it in double quotes; %s", mend))
+	}
+	p.fail(t, fmt.Sprintf("a test is expected, not %s", t), mend)
+}
+
+var subjects = strings.Fields("any condition severity facility host app procid msgid text field intake stream peer not")
+
+func (p *parser) named() node {
+	t := p.tok
+	if t.kind != quoted && (t.kind != word || isKeyword(t.text)) {
+		p.fail(t, fmt.Sprintf("the name of a condition is expected, not %s", t), "write: condition NAME, with a name that stands under conditions")
+	}
+	p.take()
+	if p.names == nil {
+		p.fail(t, fmt.Sprintf("there is no condition %s here", t), "only a plan has conditions with names; write the condition out")
+	}
+	c, problem := p.names.Condition(t.text)
+	if problem != nil {
+		p.fail(t, problem.What, problem.Mend)
+	}
+	return &named{t.text, c.root}
+}
+
+// operator reads [not] and one of the operators that a subject has. It returns the operator's first word.
+func (p *parser) operator(subject string, ops ...string) (op string, negated bool) {
+	negated = p.accept("not")
+	t := p.tok
+	for _, op := range ops {
+		if first, _, _ := strings.Cut(op, " "); t.is(first) || t.kind == symbol && t.text == op {
+			p.take()
+			if op == "is" && !negated {
+				negated = p.accept("not")
+			}
+			return op, negated
+		}
+	}
+	list := strings.Join(ops, ", ")
+	switch {
+	case t.kind == end:
+		p.fail(t, fmt.Sprintf("after %s a test is expected, but the condition ends", subject), "write one of: "+list)
+	case subject == "severity" && t.kind == symbol && (t.text[0] == '<' || t.text[0] == '>'):
+		p.fail(t, fmt.Sprintf("severities have no %s, because their numbers run the other way", t.text), "write: at least, for this one and anything worse, or at most")
+	case t.kind == symbol && (t.text[0] == '<' || t.text[0] == '>'):
+		p.fail(t, fmt.Sprintf("%s has no %s", subject, t.text), "only a field is compared as a number; write one of: "+list)
+	case t.kind == word && isOperator(t.text):
+		p.fail(t, fmt.Sprintf("%s cannot be tested by %s", subject, t), "write one of: "+list)
+	}
+	p.fail(t, fmt.Sprintf("after %s an operator is expected, not %s", subject, t), "write one of: "+list)
+	return "", false
+}
+
+func isOperator(word string) bool {
+	for _, op := range strings.Fields("is in at between starts ends contains has matches exists missing within") {
+		if strings.EqualFold(word, op) {
+			return true
+		}
+	}
+	return false
+}
+
+func negate(n node, negated bool) node {
+	if negated {
+		return &not{n}
+	}
+	return n
+}
+
+// second takes the second word of an operator, such as "with".
+func (p *parser) second(first string, words ...string) string {
+	for _, w := range words {
+		if p.accept(w) {
+			return w
+		}
+	}
+	p.fail(p.tok, fmt.Sprintf("after %s, %s is expected, not %s", first, strings.Join(words, " or "), p.tok), fmt.Sprintf("write: %s %s …", first, words[0]))
+	return ""
+}
+
+// value reads one value: a string, or a word that is no keyword.
+func (p *parser) value(what string) token {
+	t := p.tok
+	switch {
+	case t.kind == quoted:
+	case t.kind == word && !isKeyword(t.text):
+	case t.kind == word:
+		p.fail(t, fmt.Sprintf("%s is a word of the language", t), fmt.Sprintf("as a value it needs double quotes: %s", quote(t.text)))
+	case t.kind == symbol && t.text == "(":
+		p.fail(t, "a list may not stand here", "write: in (…)")
+	default:
+		p.fail(t, fmt.Sprintf("%s is expected, not %s", what, t), `a value is a word, or stands in double quotes`)
+	}
+	return p.take()
+}
+
+// values reads what follows "in": values between parentheses.
+func (p *parser) values(what string, each func(t token)) {
+	open := p.tok
+	if !p.acceptSymbol("(") {
+		p.fail(open, "in needs parentheses", "write: in (ONE, OTHER)")
+	}
+	if p.tok.kind == symbol && p.tok.text == ")" {
+		p.fail(p.tok, "the list is empty", "in needs at least one value")
+	}
+	for {
+		each(p.value(what))
+		if p.acceptSymbol(")") {
+			return
+		}
+		if !p.acceptSymbol(",") {
+			if p.tok.kind == end {
+				p.fail(open, "this ( is not closed", "write the ) after the last value")
+			}
+			p.fail(p.tok, fmt.Sprintf("a comma or a ) is expected, not %s", p.tok), "write: in (ONE, OTHER)")
+		}
+	}
+}
+
+func (p *parser) severity() node {
+	op, negated := p.operator("severity", "is", "in", "at least", "at most", "between")
+	n := &severityTest{}
+	switch op {
+	case "is":
+		n.add(p.severityValue())
+		n.text = "severity is " + n.list()
+	case "in":
+		p.values("a severity", func(t token) { n.add(p.severityOf(t)) })
+		n.text = "severity in (" + n.list() + ")"
+	case "between":
+		a := p.severityValue()
+		if !p.accept("and") {
+			p.fail(p.tok, fmt.Sprintf("between needs two ends, not %s", p.tok), "write: severity between warning and error")
+		}
+		b := p.severityValue()
+		n.text = fmt.Sprintf("severity between %s and %s", a, b)
+		for s := min(a, b); s <= max(a, b); s++ {
+			n.add(s)
+		}
+	default:
+		which := p.second("at", "least", "most")
+		s := p.severityValue()
+		n.text = fmt.Sprintf("severity at %s %s", which, s)
+		for i := range record.Severity(8) {
+			if which == "least" && i <= s || which == "most" && i >= s {
+				n.add(i)
+			}
+		}
+	}
+	return negate(n, negated)
+}
+
+func (p *parser) severityValue() record.Severity { return p.severityOf(p.value("a severity")) }
+
+func (p *parser) severityOf(t token) record.Severity {
+	s, ok := record.ParseSeverity(t.text)
+	if ok {
+		return s
+	}
+	if n, err := strconv.Atoi(t.text); err == nil && n >= 0 && n <= 7 {
+		p.fail(t, "a severity is written as a word, because the numbers run the other way", fmt.Sprintf("%d is %s", n, record.Severity(n)))
+	}
+	p.unknown(t, "severity", record.Severities[:])
+	return 0
+}
+
+func (p *parser) unknown(t token, what string, known []string) {
+	mend := "known are " + strings.Join(known, ", ")
+	if word, ok := nearest.Word(t.text, known); ok {
+		mend = fmt.Sprintf("did you mean %s?", word)
+	}
+	p.fail(t, fmt.Sprintf("%s is not a %s", t, what), mend)
+}
+
+func (p *parser) facility() node {
+	op, negated := p.operator("facility", "is", "in")
+	n := &facilityTest{}
+	add := func(t token) {
+		f, ok := record.ParseFacility(t.text)
+		if !ok {
+			p.unknown(t, "facility", record.Facilities[:])
+		}
+		n.set |= 1 << f
+		n.names = append(n.names, f.String())
+	}
+	if op == "is" {
+		add(p.value("a facility"))
+	} else {
+		p.values("a facility", add)
+	}
+	return negate(n, negated)
+}
+
+func (p *parser) intake() node {
+	op, negated := p.operator("intake", "is", "in")
+	n := &intakeTest{}
+	add := func(t token) {
+		n.names = append(n.names, t.text)
+		p.intakes = append(p.intakes, IntakeName{t.text, t.offset})
+	}
+	if op == "is" {
+		add(p.value("the name of an intake"))
+	} else {
+		p.values("the name of an intake", add)
+	}
+	return negate(n, negated)
+}
+
+func (p *parser) stream() node {
+	op, negated := p.operator("stream", "is", "in")
+	n := &streamTest{}
+	add := func(t token) {
+		for s := record.Stdout; s <= record.Stderr; s++ {
+			if strings.EqualFold(t.text, s.String()) {
+				n.set |= 1 << s
+				n.names = append(n.names, s.String())
+				return
+			}
+		}
+		p.unknown(t, "stream", []string{"stdout", "stderr"})
+	}
+	if op == "is" {
+		add(p.value("stdout or stderr"))
+	} else {
+		p.values("stdout or stderr", add)
+	}
+	return negate(n, negated)
+}
+
+func (p *parser) peer() node {
+	op, negated := p.operator("peer", "is", "within")
+	n := &peerTest{}
+	if op == "is" {
+		t := p.value("an address")
+		a, err := netip.ParseAddr(t.text)
+		if err != nil {
+			p.fail(t, fmt.Sprintf("%s is not an address", t), "write an IP address without a port, such as 10.20.0.9 or fe80::1; for a network: peer within 10.20.0.0/16")
+		}
+		n.network, n.text = netip.PrefixFrom(a.Unmap(), a.Unmap().BitLen()), "peer is "+a.String()
+	} else {
+		t := p.value("a network")
+		network, err := netip.ParsePrefix(t.text)
+		if err != nil {
+			p.fail(t, fmt.Sprintf("%s is not a network", t), "write an address and the length of its prefix, such as 10.20.0.0/16 or fd00::/8")
+		}
+		n.network, n.text = network.Masked(), "peer within "+network.String()
+	}
+	return negate(n, negated)
+}
+
+func (p *parser) property(prop property) node {
+	ops := []string{"is", "in", "starts with", "ends with", "contains", "has word", "matches", "exists", "missing"}
+	if prop.which == field {
+		ops = append(ops, "<", "<=", ">", ">=", "between")
+	}
+	op, negated := p.operator(prop.String(), ops...)
+	return negate(p.propertyTest(prop, op), negated)
+}
+
+func (p *parser) propertyTest(prop property, op string) node {
+	switch op {
+	case "exists", "missing":
+		return &existsTest{prop, op == "exists"}
+	case "<", "<=", ">", ">=":
+		return &numberTest{prop: prop, op: op, low: p.number()}
+	case "between":
+		low := p.number()
+		if !p.accept("and") {
+			p.fail(p.tok, fmt.Sprintf("between needs two ends, not %s", p.tok), "write: between 1 and 5")
+		}
+		high := p.number()
+		return &numberTest{prop: prop, op: op, low: min(low, high), high: max(low, high)}
+	case "matches":
+		return p.expressionTest(prop)
+	case "in":
+		n := &textTest{prop: prop, op: equal}
+		p.values("a value", func(t token) { n.values = append(n.values, t.text) })
+		n.list = true
+		n.prepare(p.ignoringCase())
+		return n
+	case "starts with":
+		p.second("starts", "with")
+		return p.textTest(prop, prefix, p.value("a text").text, false)
+	case "ends with":
+		p.second("ends", "with")
+		return p.textTest(prop, suffix, p.value("a text").text, false)
+	case "has word":
+		p.second("has", "word")
+		t := p.value("a word")
+		if t.text == "" {
+			p.fail(t, "the word is empty", "write the word that the text has")
+		}
+		return p.textTest(prop, hasWord, t.text, true)
+	case "contains":
+		return p.textTest(prop, contains, p.value("a text").text, false)
+	}
+	if p.tok.is("in") {
+		p.fail(p.tok, "is may not stand before in", "write: in (…), or not in (…)")
+	}
+	if p.tok.is("missing") || p.tok.is("exists") {
+		p.fail(p.tok, fmt.Sprintf("is may not stand before %s", p.tok), fmt.Sprintf("write: %s %s", prop, strings.ToLower(p.tok.text)))
+	}
+	return p.textTest(prop, equal, p.value("a value").text, false)
+}
+
+// textTest makes a test of one value; "ignoring case" may follow.
+func (p *parser) textTest(prop property, op textOp, value string, fold bool) node {
+	n := &textTest{prop: prop, op: op, values: []string{value}}
+	n.prepare(p.ignoringCase() || fold)
+	return n
+}
+
+// ignoringCase takes "ignoring case" where it follows.
+func (p *parser) ignoringCase() bool {
+	if !p.accept("ignoring") {
+		return false
+	}
+	p.second("ignoring", "case")
+	return true
+}
+
+func (p *parser) expressionTest(prop property) node {
+	source, flags, at := p.expression()
+	n := &expressionTest{prop: prop, source: source, fold: flags == "i" || p.ignoringCase()}
+	if len(source) > maxExpression {
+		panic(&Error{at, "the regular expression is too long", fmt.Sprintf("at most %d bytes are allowed", maxExpression)})
+	}
+	parse := syntax.Perl
+	if n.fold || prop.which == host {
+		parse |= syntax.FoldCase
+	}
+	tree, err := syntax.Parse(source, parse)
+	if err == nil {
+		n.re, err = regexp.Compile(tree.String())
+	}
+	if err != nil {
+		what := strings.TrimPrefix(err.Error(), "error parsing regexp: ")
+		panic(&Error{at, "the regular expression cannot be read: " + what, `the syntax is RE2; a backslash before a character takes it as it is`})
+	}
+	return n
+}
+
+func (p *parser) number() float64 {
+	t := p.tok
+	if t.kind == word || t.kind == quoted {
+		if n, ok := readNumber([]byte(t.text)); ok {
+			p.take()
+			return n
+		}
+	}
+	p.fail(t, fmt.Sprintf("a number is expected, not %s", t), "write digits, such as 8.1 or -5")
+	return 0
+}

@@ -1,0 +1,177 @@
+package condition
+
+import (
+	"strconv"
+	"strings"
+
+	"oakbarrel/core/record"
+)
+
+// which names a property that is a text.
+type which uint8
+
+const (
+	host which = iota
+	app
+	procid
+	msgid
+	text
+	field
+)
+
+var propertyNames = map[which]string{host: "host", app: "app", procid: "procid", msgid: "msgid", text: "text"}
+
+// property is what a test looks at: a property of the record, or a field.
+type property struct {
+	which which
+	path  path // of a field
+}
+
+func (p property) String() string {
+	if p.which == field {
+		return "field " + p.path.String()
+	}
+	return propertyNames[p.which]
+}
+
+// of returns the property, nil where it is missing; not for fields.
+func (p property) of(r *record.Record) []byte {
+	switch p.which {
+	case host:
+		return r.Host
+	case app:
+		return r.App
+	case procid:
+		return r.ProcID
+	case msgid:
+		return r.MsgID
+	}
+	return r.Text
+}
+
+// matcher tests one text.
+type matcher interface{ matchText(v []byte) bool }
+
+// some tells whether the property, or any element of a list, meets m. A
+// missing property is the empty text to tests of texts.
+func (p property) some(r *record.Record, m matcher) bool {
+	if p.which != field {
+		return m.matchText(p.of(r))
+	}
+	v := p.path.find(r)
+	if !v.Exists() {
+		return m.matchText(nil)
+	}
+	return someValue(v, m)
+}
+
+func someValue(v record.Value, m matcher) bool {
+	switch v.Kind() {
+	case record.String, record.Number, record.Bool:
+		return m.matchText(v.Text())
+	case record.List:
+		for c := v.First(); c.More(); c = c.Next() {
+			if someValue(c, m) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (p property) exists(r *record.Record) bool {
+	if p.which != field {
+		return p.of(r) != nil
+	}
+	return p.path.find(r).Exists()
+}
+
+// says tells the value, for an explanation.
+func (p property) says(r *record.Record) string {
+	if p.which != field {
+		v := p.of(r)
+		return says(p.String(), v, v != nil)
+	}
+	v := p.path.find(r)
+	if v.Exists() && v.Kind() != record.String {
+		return "it is " + clip(v.AppendJSON(nil))
+	}
+	return says("it", v.Text(), v.Exists())
+}
+
+// path leads to a field through objects within each other.
+type path []pathPart
+
+type pathPart struct {
+	name    string
+	literal bool // stood in quotes: it is one whole name
+}
+
+func (p path) String() string {
+	var parts []string
+	for _, part := range p {
+		if part.literal {
+			parts = append(parts, quote(part.name))
+		} else {
+			parts = append(parts, part.name)
+		}
+	}
+	return strings.Join(parts, ".")
+}
+
+// find returns the field at the path. At each level the longest name wins that
+// the next parts of the path make together; a part in quotes stands alone.
+func (p path) find(r *record.Record) record.Value {
+	if !r.HasFields() {
+		return record.Value{}
+	}
+	v := r.Fields().Root()
+	for len(p) > 0 {
+		best, used := record.Value{}, 0
+		if v.Kind() == record.Object {
+			for c := v.First(); c.More(); c = c.Next() {
+				if n := p.fits(c.Key()); n > used {
+					best, used = c, n
+				}
+			}
+		}
+		if used == 0 {
+			return record.Value{}
+		}
+		v, p = best, p[used:]
+	}
+	return v
+}
+
+// fits returns how many parts of the path together are key, 0 if none are.
+func (p path) fits(key []byte) int {
+	at := 0
+	for i, part := range p {
+		if i > 0 {
+			if part.literal || at == len(key) || key[at] != '.' {
+				return 0
+			}
+			at++
+		}
+		if !strings.HasPrefix(string(key[at:]), part.name) {
+			return 0
+		}
+		at += len(part.name)
+		if at == len(key) {
+			return i + 1
+		}
+		if part.literal {
+			return 0
+		}
+	}
+	return 0
+}
+
+// readNumber reads a text that is a number as a whole: [-+]digits[.digits][e…].
+func readNumber(v []byte) (float64, bool) {
+	if n := record.NumberLen(v); n == 0 || n != len(v) {
+		return 0, false
+	}
+	n, err := strconv.ParseFloat(string(v), 64)
+	return n, err == nil || n != 0 // too large is infinite, and compares so
+}
