@@ -1,0 +1,142 @@
+// Package disk is the only place that changes files. Everything else of the
+// core goes through its [Disk], so that a test can count, fail or cut short
+// any change. It knows nothing else of the project.
+package disk
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"golang.org/x/sys/unix"
+)
+
+// Disk changes files. An implementation may be used by several goroutines at a
+// time. Links are not followed in the last part of a path.
+type Disk interface {
+	// OpenAppend opens a regular file for appending and creates it where it is missing.
+	OpenAppend(path string, mode fs.FileMode) (File, error)
+	// Create opens an empty file for writing and empties what was there.
+	Create(path string, mode fs.FileMode) (File, error)
+	// Rename gives a file another name, in place of whatever has it.
+	Rename(from, to string) error
+	// RenameNew gives a file another name that nothing may have yet.
+	RenameNew(from, to string) error
+	// Remove removes a file; one that is missing already is no error.
+	Remove(path string) error
+	// MakeFolder creates a folder and those above it, where they are missing.
+	MakeFolder(path string) error
+	// SyncFolder makes creations, renames and removals in a folder durable.
+	SyncFolder(path string) error
+}
+
+// File is an open file that can be changed.
+type File interface {
+	// Write appends, or writes on where the file was created empty. It may write less than all, with an error.
+	Write(b []byte) (int, error)
+	// WriteAt writes at an offset; not for files opened for appending.
+	WriteAt(b []byte, offset int64) (int, error)
+	Truncate(size int64) error
+	Sync() error
+	Stat() (fs.FileInfo, error)
+	Close() error
+}
+
+// OS is the real disk.
+var OS Disk = osDisk{}
+
+type osDisk struct{}
+
+// ErrNotRegular says that a path leads to something that is not a regular file.
+var ErrNotRegular = errors.New("this is not a regular file")
+
+func open(path string, flags int, mode fs.FileMode) (File, error) {
+	// Without O_NONBLOCK, a named pipe in the place of the file would block the opening.
+	f, err := os.OpenFile(path, flags|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, mode)
+	if errors.Is(err, unix.ELOOP) {
+		return nil, &fs.PathError{Op: "open", Path: path, Err: errors.New("this is a symbolic link, and links are not followed")}
+	}
+	if err != nil {
+		return nil, err
+	}
+	st, err := f.Stat()
+	if err == nil && !st.Mode().IsRegular() {
+		err = &fs.PathError{Op: "open", Path: path, Err: ErrNotRegular}
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+func (osDisk) OpenAppend(path string, mode fs.FileMode) (File, error) {
+	return open(path, os.O_WRONLY|os.O_APPEND|os.O_CREATE, mode)
+}
+
+func (osDisk) Create(path string, mode fs.FileMode) (File, error) {
+	return open(path, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, mode)
+}
+
+func (osDisk) Rename(from, to string) error { return os.Rename(from, to) }
+
+func (osDisk) RenameNew(from, to string) error {
+	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)
+	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) { // a file system that cannot
+		if _, missing := os.Lstat(to); errors.Is(missing, fs.ErrNotExist) {
+			return os.Rename(from, to)
+		}
+		err = unix.EEXIST
+	}
+	if err != nil {
+		return &os.LinkError{Op: "rename", Old: from, New: to, Err: err}
+	}
+	return nil
+}
+
+func (osDisk) Remove(path string) error {
+	if err := os.Remove(path); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+func (osDisk) MakeFolder(path string) error { return os.MkdirAll(path, 0o755) }
+
+func (osDisk) SyncFolder(path string) error {
+	d, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	if err := d.Sync(); err != nil {
+		return fmt.Errorf("sync folder %s: %w", path, err)
+	}
+	return nil
+}
+
+// WriteFile puts content into a file all at once: a reader sees the old
+// content or the new, also after a crash.
+func WriteFile(d Disk, path string, content []byte, mode fs.FileMode) error {
+	part := path + ".part"
+	f, err := d.Create(part, mode)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	if err == nil {
+		err = f.Sync()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = d.Rename(part, path)
+	}
+	if err == nil {
+		err = d.SyncFolder(filepath.Dir(path))
+	}
+	return err
+}

@@ -1,0 +1,97 @@
+// Package format makes a line of a record, as the plan's key format says, and
+// reads such lines again.
+//
+// It knows records and their wire forms and nothing else of the project. Its
+// central type is [Format].
+package format
+
+import (
+	"fmt"
+	"strings"
+
+	"oakbarrel/core/nearest"
+	"oakbarrel/core/record"
+	"oakbarrel/core/wire"
+)
+
+// Format is the shape of a line. It may be used by several goroutines at a time.
+type Format struct {
+	text   string
+	append func(dst []byte, r *record.Record) []byte // without the newline
+	read   func(r *record.Record, line []byte) error
+}
+
+// Error says where in a format something is wrong, and how to mend it.
+type Error struct {
+	Offset     int // bytes from the start of the format
+	What, Mend string
+}
+
+func (e *Error) Error() string { return e.What + "; " + e.Mend }
+
+// Default is the format of a file whose plan names none.
+const Default = "json"
+
+var named = map[string]Format{
+	"json": {
+		append: func(dst []byte, r *record.Record) []byte { return r.AppendJSON(dst) },
+		read:   func(r *record.Record, line []byte) error { return r.ParseJSON(line) },
+	},
+	"rfc5424": {append: wire.AppendRFC5424Line, read: readSyslog},
+	"rfc3164": {append: wire.AppendRFC3164Line, read: readSyslog},
+}
+
+// Parse reads json, rfc5424, rfc3164, in any letter case, or a template such as
+// "{time} {host} {text}". The error, if any, is an *[Error].
+func Parse(s string) (*Format, error) {
+	if f, ok := named[strings.ToLower(s)]; ok {
+		f.text = strings.ToLower(s)
+		return &f, nil
+	}
+	if !strings.Contains(s, "{") {
+		mend := "write json, rfc5424, rfc3164, or a template such as '{time} {host} {app}: {text}'"
+		if word, ok := nearest.Word(s, []string{"json", "rfc5424", "rfc3164"}); ok {
+			mend = fmt.Sprintf("did you mean %s?", word)
+		}
+		return nil, &Error{0, fmt.Sprintf("there is no format %q", s), mend}
+	}
+	t, err := parseTemplate(s)
+	if err != nil {
+		return nil, err
+	}
+	return &Format{text: s, append: t.append, read: t.read}, nil
+}
+
+// String returns the format as the plan has it.
+func (f *Format) String() string { return f.text }
+
+// AppendLine writes r as one line, with its newline. It allocates nothing where
+// dst has room, except for records of several lines as RFC 5424.
+func (f *Format) AppendLine(dst []byte, r *record.Record) []byte {
+	return append(f.append(dst, r), '\n')
+}
+
+// Read fills r from a line of this format, without its newline. What the
+// format does not hold stays missing. The slices of r point into line.
+func (f *Format) Read(r *record.Record, line []byte) error {
+	r.Reset()
+	return f.read(r, line)
+}
+
+// Guess fills r from a line of an unknown format: a record as JSON, a syslog
+// message, or else a text.
+func Guess(r *record.Record, line []byte) {
+	r.Reset()
+	if len(line) > 0 && line[0] == '{' && r.ParseJSON(line) == nil {
+		return
+	}
+	r.Reset()
+	readSyslog(r, line)
+}
+
+var parser = wire.Parser{Default: record.DefaultPriority}
+
+func readSyslog(r *record.Record, line []byte) error {
+	parser.Parse(r, line)
+	return nil
+}

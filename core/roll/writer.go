@@ -1,0 +1,450 @@
+package roll
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"oakbarrel/core/disk"
+)
+
+// Settings is how a set is rolled and kept, as the plan says.
+type Settings struct {
+	Path     string // of the live file, absolute
+	Mode     fs.FileMode
+	Size     int64 // bytes after which the live file is rolled, 0 for no limit
+	Every    Every
+	Keep     Keep
+	Compress Compression
+}
+
+// chunk is how much one write puts down, in bytes. Larger ones are no faster,
+// and a kill may tear one.
+const chunk = 64 << 10
+
+// Writer writes one rolled set. Write, Tick and Close are for one goroutine;
+// Tidy is for another; the rest may be called by any.
+type Writer struct {
+	disk       disk.Disk
+	now        func() time.Time
+	intentPath string
+
+	file    disk.File // the live file, nil while it cannot be opened
+	intent  disk.File
+	inode   uint64
+	newLine bool      // the live file ends in the middle of a line that is not ours
+	due     time.Time // when the period of the live file ends
+	checked time.Time // when the live file was last looked at
+
+	mu       sync.Mutex
+	settings Settings
+	size     int64 // of the live file
+	pieces   []Piece
+	known    bool // pieces holds what is in the folder
+	rolled   chan struct{}
+}
+
+// NewWriter returns the writer of a set. It opens nothing yet: what is wrong
+// with the file shows at the first Tick or Write. The file at intentPath, in a
+// folder that exists, is the writer's own and must not change between runs.
+func NewWriter(d disk.Disk, s Settings, intentPath string, now func() time.Time) *Writer {
+	return &Writer{disk: d, now: now, intentPath: intentPath, settings: s, rolled: make(chan struct{}, 1)}
+}
+
+// Settings returns the settings in force.
+func (w *Writer) Settings() Settings {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.settings
+}
+
+// Configure changes the settings, but for the path.
+func (w *Writer) Configure(s Settings) {
+	w.mu.Lock()
+	s.Path = w.settings.Path
+	w.settings = s
+	w.mu.Unlock()
+	w.wake()
+}
+
+// Rolled delivers a value when there may be work for Tidy.
+func (w *Writer) Rolled() <-chan struct{} { return w.rolled }
+
+func (w *Writer) wake() {
+	select {
+	case w.rolled <- struct{}{}:
+	default:
+	}
+}
+
+// Pieces returns the closed pieces and the size of the live file.
+func (w *Writer) Pieces() (pieces []Piece, live int64) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return append([]Piece(nil), w.pieces...), w.size
+}
+
+// open opens the live file, and the set around it.
+func (w *Writer) open() (err error) {
+	s := w.Settings()
+	dir := filepath.Dir(s.Path)
+	if err := w.disk.MakeFolder(dir); err != nil {
+		return err
+	}
+	if w.intent == nil {
+		if err := w.openIntent(); err != nil {
+			return err
+		}
+	}
+	f, err := w.disk.OpenAppend(s.Path, s.Mode)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			f.Close()
+		}
+	}()
+	if err := repair(f, w.intentPath); err != nil {
+		return err
+	}
+	st, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	if w.newLine, err = endsWithin(s.Path, st.Size()); err != nil {
+		return err
+	}
+	if !w.known {
+		pieces, err := cleanUp(w.disk, s.Path)
+		if err != nil {
+			return err
+		}
+		w.mu.Lock()
+		w.pieces, w.known = pieces, true
+		w.mu.Unlock()
+		w.wake()
+	}
+	w.file, w.inode = f, inodeOf(st)
+	w.setSize(st.Size())
+	w.due = time.Time{}
+	if st.Size() > 0 && !s.Every.Never() {
+		w.due = s.Every.Next(st.ModTime().In(w.now().Location()))
+	}
+	return nil
+}
+
+// openIntent opens the note of the last write without emptying it.
+func (w *Writer) openIntent() error {
+	old, _ := os.ReadFile(w.intentPath)
+	f, err := w.disk.Create(w.intentPath+partSuffix, 0o600)
+	if err != nil {
+		return err
+	}
+	if _, err = f.Write(old); err == nil {
+		err = w.disk.Rename(w.intentPath+partSuffix, w.intentPath)
+	}
+	if err != nil {
+		f.Close()
+		return err
+	}
+	w.intent = f
+	return nil
+}
+
+func (w *Writer) setSize(size int64) {
+	w.mu.Lock()
+	w.size = size
+	w.mu.Unlock()
+}
+
+// endsWithin tells whether a file of that size ends without a line feed.
+func endsWithin(path string, size int64) (bool, error) {
+	if size == 0 {
+		return false, nil
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	var last [1]byte
+	if _, err := f.ReadAt(last[:], size-1); err != nil {
+		return false, err
+	}
+	return last[0] != '\n', nil
+}
+
+// Write appends lines, whole ones, and rolls before a line that would make the
+// live file too large. It returns how many bytes of them are in a file: always
+// whole lines. After an error the rest may be given again.
+func (w *Writer) Write(lines []byte) (written int, err error) {
+	for written < len(lines) {
+		if err := w.ready(); err != nil {
+			return written, err
+		}
+		rest := lines[written:]
+		n := wholeLines(rest, chunk)
+		if limit := w.Settings().Size; limit > 0 && w.size+int64(n) > limit {
+			fit := bytes.LastIndexByte(rest[:max(0, min(int64(n), limit-w.size))], '\n') + 1
+			switch {
+			case fit > 0:
+				n = fit
+			case w.size == 0:
+				n = wholeLines(rest, 0) // one line, however long
+			default:
+				if err := w.roll(w.now()); err != nil {
+					return written, err
+				}
+				continue
+			}
+		}
+		n, err = w.put(rest[:n])
+		written += n
+		if err != nil {
+			return written, err
+		}
+	}
+	return written, nil
+}
+
+// wholeLines returns the length of the whole lines within the first n bytes,
+// or of the first line where that is longer.
+func wholeLines(lines []byte, n int) int {
+	if end := bytes.LastIndexByte(lines[:min(n, len(lines))], '\n'); end >= 0 {
+		return end + 1
+	}
+	return bytes.IndexByte(lines, '\n') + 1
+}
+
+// ready opens the live file where it is not open, and rolls it where its period is over.
+func (w *Writer) ready() error {
+	if w.file == nil {
+		if err := w.open(); err != nil {
+			return err
+		}
+	}
+	s, now := w.Settings(), w.now()
+	if !s.Every.Never() {
+		if w.due.IsZero() {
+			w.due = s.Every.Next(now)
+		}
+		if !now.Before(w.due) {
+			if err := w.roll(w.due); err != nil {
+				return err
+			}
+			w.due = s.Every.Next(now)
+		}
+	}
+	return nil
+}
+
+// put writes whole lines to the live file, with the intent noted before. What
+// a failed write leaves of a line is cut away.
+func (w *Writer) put(lines []byte) (int, error) {
+	if w.newLine {
+		lines = append([]byte{'\n'}, lines...)
+	}
+	if err := w.note(len(lines)); err != nil {
+		return 0, err
+	}
+	n, err := w.file.Write(lines)
+	if err != nil {
+		whole := bytes.LastIndexByte(lines[:n], '\n') + 1
+		if e := w.file.Truncate(w.size + int64(whole)); e != nil { // the intent repairs it at the next opening
+			w.drop()
+			return 0, errors.Join(err, e)
+		}
+		n = whole
+	}
+	w.setSize(w.size + int64(n))
+	if err != nil {
+		err = errors.Join(err, w.note(0)) // else the whole lines would pass for a torn write
+	}
+	if w.newLine && n > 0 {
+		w.newLine = false
+		n--
+	}
+	return n, err
+}
+
+// note writes down that length bytes are about to be added.
+func (w *Writer) note(length int) error {
+	b := intent{w.inode, w.size, int64(length)}.encode()
+	if _, err := w.intent.WriteAt(b[:], 0); err != nil {
+		return fmt.Errorf("note the write to %s: %w", w.settings.Path, err)
+	}
+	return nil
+}
+
+// drop closes the live file, so that the next write opens it again.
+func (w *Writer) drop() {
+	if w.file != nil {
+		w.file.Close()
+	}
+	w.file = nil
+}
+
+// Tick does what the clock asks for: it opens the set where it is not open,
+// rolls a file whose period is over, and looks whether the live file is still
+// in its place. Call it about every second.
+func (w *Writer) Tick() error {
+	now, every := w.now(), w.Settings().Every
+	if !every.Never() && every.Next(now).Before(w.due) { // the clock went back, or the plan changed
+		w.due = every.Next(now)
+	}
+	if w.file != nil && now.Sub(w.checked) >= time.Second {
+		w.checked = now
+		if err := w.look(); err != nil {
+			return err
+		}
+	}
+	return w.ready()
+}
+
+// look finds out whether somebody removed, renamed or cut the live file.
+func (w *Writer) look() error {
+	path := w.settings.Path
+	st, err := os.Lstat(path)
+	if err != nil || inodeOf(st) != w.inode {
+		w.drop()
+		return nil // the next opening tells what is wrong, if anything is
+	}
+	w.setSize(st.Size())
+	return nil
+}
+
+// roll closes the live file under the name of a piece and begins another. An
+// empty file is left alone. The records are safe whatever fails: they stay in
+// the live file, or are in the piece.
+func (w *Writer) roll(at time.Time) error {
+	if w.size == 0 {
+		return nil
+	}
+	s := w.Settings()
+	piece := w.next(at)
+	err := w.disk.RenameNew(s.Path, piece.Path)
+	for errors.Is(err, fs.ErrExist) { // a file that was not there when the set was opened
+		piece.Number++
+		piece.Path = pieceName(s.Path, piece.Stamp, piece.Number)
+		err = w.disk.RenameNew(s.Path, piece.Path)
+	}
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) { // somebody took it away
+			w.drop()
+			return w.open()
+		}
+		return fmt.Errorf("roll: %w", err)
+	}
+	w.drop()
+	w.mu.Lock()
+	w.pieces = append(w.pieces, piece)
+	w.size = 0
+	w.mu.Unlock()
+	w.wake()
+	if err := w.disk.SyncFolder(filepath.Dir(s.Path)); err != nil {
+		return err
+	}
+	return w.open()
+}
+
+// next returns the piece that the live file becomes. Its name sorts behind all
+// others, also where the clock went back.
+func (w *Writer) next(at time.Time) Piece {
+	p := Piece{Stamp: at.UTC().Truncate(time.Second), Number: 1, Size: w.size}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if n := len(w.pieces); n > 0 {
+		if last := w.pieces[n-1]; !p.Stamp.After(last.Stamp) {
+			p.Stamp, p.Number = last.Stamp, last.Number+1
+		}
+	}
+	p.Path = pieceName(w.settings.Path, p.Stamp, p.Number)
+	return p
+}
+
+// Tidy removes the pieces that are not to be kept, then compresses those that
+// are to be compressed, the oldest first. It goes on where one fails, and
+// returns the errors together. Removed are told to removed.
+func (w *Writer) Tidy(ctx context.Context, removed func(Piece)) error {
+	var problems []error
+	if err := w.removeExcess(removed); err != nil {
+		problems = append(problems, err)
+	}
+	kind := w.Settings().Compress
+	if kind != Zstd && kind != Gzip {
+		return errors.Join(problems...)
+	}
+	pieces, _ := w.Pieces()
+	for _, p := range pieces {
+		if p.Compressed() || ctx.Err() != nil {
+			continue
+		}
+		done, err := compress(ctx, w.disk, p, kind)
+		if errors.Is(err, fs.ErrNotExist) { // somebody took it away
+			w.forget(p)
+			continue
+		}
+		if err != nil {
+			problems = append(problems, err)
+			continue
+		}
+		w.replace(p, done)
+	}
+	if err := w.removeExcess(removed); err != nil { // total may have been exceeded meanwhile
+		problems = append(problems, err)
+	}
+	return errors.Join(problems...)
+}
+
+func (w *Writer) removeExcess(removed func(Piece)) error {
+	w.mu.Lock()
+	n := w.settings.Keep.excess(w.pieces, w.size, w.now())
+	oldest := append([]Piece(nil), w.pieces[:n]...)
+	w.mu.Unlock()
+	for _, p := range oldest {
+		if err := w.disk.Remove(p.Path); err != nil {
+			return fmt.Errorf("remove: %w", err)
+		}
+		w.forget(p)
+		removed(p)
+	}
+	return nil
+}
+
+func (w *Writer) forget(p Piece) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for i := range w.pieces {
+		if w.pieces[i].before(p) == 0 {
+			w.pieces = append(w.pieces[:i], w.pieces[i+1:]...)
+			return
+		}
+	}
+}
+
+func (w *Writer) replace(p, by Piece) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for i := range w.pieces {
+		if w.pieces[i].before(p) == 0 {
+			w.pieces[i] = by
+		}
+	}
+}
+
+// Close closes the live file. What Write returned is in it.
+func (w *Writer) Close() error {
+	w.drop()
+	if w.intent != nil {
+		w.intent.Close()
+		w.intent = nil
+	}
+	return nil
+}
