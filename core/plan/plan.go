@@ -1,0 +1,119 @@
+// Package plan reads plans: a host's whole configuration, checked as a whole
+// before anything of it is used, and held as plain values.
+//
+// It stands on top of the core: it imports the other packages of core, and
+// none of them imports it. Its central type is [Plan]; docs/plan.md describes
+// the file.
+package plan
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io/fs"
+	"os"
+
+	"oakbarrel/core/condition"
+	"oakbarrel/core/format"
+	"oakbarrel/core/roll"
+	"oakbarrel/core/route"
+)
+
+// Plan is one host's configuration.
+type Plan struct {
+	File    string // where it was read
+	Source  []byte
+	Host    string // "" for the machine's name
+	Intakes []Intake
+	Outlets []Outlet // their order gives them their numbers in Table
+	Table   *route.Table
+}
+
+// Intake is a named way in.
+type Intake struct {
+	Name    string
+	Kind    string // "syslog"
+	KeepRaw bool
+	Syslog  Syslog
+}
+
+// Syslog says what a syslog intake opens; "" is not.
+type Syslog struct {
+	Socket string // path of a unix datagram socket
+	UDP    string // HOST:PORT
+	TCP    string
+}
+
+// Outlet is a named way out.
+type Outlet struct {
+	Name   string
+	Kind   string // "file"
+	Format *format.Format
+	File   roll.Settings
+}
+
+// maxSize bounds the file of a plan, in bytes.
+const maxSize = 1 << 20
+
+// Load reads and checks the plan in a file. The plan is nil where any finding
+// is an error; err says that the file could not be read at all.
+func Load(file string) (*Plan, Findings, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return nil, nil, err
+	}
+	if st.IsDir() || st.Size() > maxSize {
+		return nil, nil, &fs.PathError{Op: "read", Path: file, Err: fmt.Errorf("a plan is a file of at most %d KiB", maxSize>>10)}
+	}
+	source, err := os.ReadFile(file)
+	if err != nil {
+		return nil, nil, err
+	}
+	p, findings := Parse(file, source)
+	return p, findings, nil
+}
+
+// Parse reads and checks a plan; file is the name that findings give. The
+// plan is nil where any finding is an error.
+func Parse(file string, source []byte) (*Plan, Findings) {
+	r := &planReader{reader: reader{source: newSource(string(source)), file: file}}
+	body, problem := r.parseYAML()
+	if problem != nil {
+		problem.File = file
+		return nil, Findings{*problem}
+	}
+	p := r.read(body)
+	r.findings.sort()
+	if r.findings.Refused() {
+		return nil, r.findings
+	}
+	p.File, p.Source = file, source
+	return p, r.findings
+}
+
+// Hash returns the SHA-256 of the file the plan was read from, in hexadecimal.
+func (p *Plan) Hash() string { return Hash(p.Source) }
+
+// Hash returns the SHA-256 of a plan's source, in hexadecimal.
+func Hash(source []byte) string {
+	sum := sha256.Sum256(source)
+	return hex.EncodeToString(sum[:])
+}
+
+// Outlet returns the outlet of that name.
+func (p *Plan) Outlet(name string) (Outlet, bool) {
+	for _, o := range p.Outlets {
+		if o.Name == name {
+			return o, true
+		}
+	}
+	return Outlet{}, false
+}
+
+// always stands for a condition that could not be read, so that it gives one finding only.
+var always, _ = condition.Parse("any", nil)

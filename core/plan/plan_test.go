@@ -1,0 +1,276 @@
+package plan
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+
+	"oakbarrel/core/record"
+	"oakbarrel/core/roll"
+)
+
+const lantern = `oakbarrel: 1
+host: tide-gw
+conditions:
+  urgent: severity at least error
+intakes:
+  local: {syslog: {socket: /dev/log}}
+  wire:
+    syslog: {udp: ":514", tcp: "127.0.0.1:0"}
+    keep_raw: true
+rules:
+  - name: probe chatter
+    when: app is "salinity-probe" and severity at most info
+    drop: true
+  - when: facility in (auth, authpriv)
+    send: [signins, everything]
+    then: done
+  - {name: worst, when: condition urgent, send: [everything]}
+otherwise: {send: [everything]}
+outlets:
+  everything:
+    file:
+      path: /var/log/lantern/all.log
+      format: '{time} {host} {app}[{procid}] {severity}: {text}'
+      roll: {size: 10MiB, every: day}
+      keep: {pieces: 20, days: 30, total: 1.5 GiB}
+      compress: zstd
+      mode: 0644
+  signins: {file: {path: /var/log/lantern/signins.log, roll: {every: 5M}, keep: forever}}
+`
+
+func TestParse(t *testing.T) {
+	p, findings := Parse("plan.yaml", []byte(lantern))
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	day, _ := roll.ParseEvery("day")
+	want := roll.Settings{Path: "/var/log/lantern/all.log", Mode: 0o644, Size: 10 << 20, Every: day, Keep: roll.Keep{Pieces: 20, Days: 30, Total: 3 << 29}, Compress: roll.Zstd}
+	if got := p.Outlets[0].File; got != want {
+		t.Errorf("file is %+v, want %+v", got, want)
+	}
+	if got := p.Outlets[1].File; got.Keep != (roll.Keep{}) || got.Mode != 0o640 || got.Every.String() != "5m" || p.Outlets[1].Format.String() != "json" {
+		t.Errorf("signins is %+v", p.Outlets[1])
+	}
+	if p.Host != "tide-gw" || !reflect.DeepEqual(p.Intakes[1], Intake{"wire", "syslog", true, Syslog{UDP: ":514", TCP: "127.0.0.1:0"}}) {
+		t.Errorf("host %q, intakes %+v", p.Host, p.Intakes)
+	}
+	r := record.Record{Priority: record.MakePriority(4, record.Error)}
+	way := p.Table.Explain(&r)
+	if !reflect.DeepEqual(way.Outlets, []int{0, 1}) || way.Rules[1].Name != "rule 2" || way.Rules[2].Reached {
+		t.Errorf("way %+v", way)
+	}
+}
+
+func TestKeysAndKeywordsInAnyLetterCase(t *testing.T) {
+	upper := strings.NewReplacer("oakbarrel:", "OakBarrel:", "rules:", "RULES:", "when:", "When:", "send:", "SEND:", "drop:", "Drop:", "then: done", "THEN: Done", "syslog:", "Syslog:", "udp:", "UDP:",
+		"file:", "File:", "keep:", "KEEP:", "days:", "Days:", "compress: zstd", "Compress: ZSTD", "every: day", "Every: Day", "forever", "Forever", "10MiB", "10mib", "severity at least", "SEVERITY At Least", "condition urgent", "CONDITION urgent").Replace(lantern)
+	if _, findings := Parse("plan.yaml", []byte(upper)); len(findings) > 0 {
+		t.Error(findings)
+	}
+}
+
+// Each mistake is made in the plan above, by a replacement, and gives one
+// finding and nothing else. The place is that of the mark ‸, which is taken away.
+func TestMistakes(t *testing.T) {
+	for _, c := range []struct{ old, new, finding string }{
+		// keys
+		{"host: tide-gw", "‸hots: tide-gw", `the plan has no key "hots"; did you mean host?`},
+		{"host: tide-gw", "‸service: {url: x}", `the plan has no key "service"; known here are`},
+		{"    drop: true", "    ‸dorp: true\n    drop: true", `the rule has no key "dorp"; did you mean drop?`},
+		{"host: tide-gw", "host: tide-gw\n‸Host: other", "the key host stands here a second time; take one away; the first is at line 2"},
+		{"oakbarrel: 1\n", "", "the plan has no oakbarrel"},
+		{"otherwise: {send: [everything]}\n", "", "the plan has no otherwise"},
+		{"oakbarrel: 1", "oakbarrel: ‸2", `there is no version "2" of the plan's format; write oakbarrel: 1`},
+		{"    when: app is \"salinity-probe\" and severity at most info\n", "", "the rule has no when"},
+		{"    drop: true\n", "", "the rule has neither send nor drop"},
+		{"    drop: true", "    drop: true\n    ‸send: [everything]", "the rule has both send and drop"},
+		{"    drop: true", "    drop: ‸false", "drop: false says nothing"},
+		{"    drop: true", "    drop: ‸maybe", `drop is true, not "maybe"`},
+		{"then: done", "then: ‸stop", `then cannot be "stop"; write one of done`},
+		// outlets and intakes
+		{"send: [signins, everything]", "send: [signins, ‸everythin]", `there is no outlet "everythin"; did you mean everything?`},
+		{"otherwise: {send: [everything]}", "otherwise: {send: [‸nowhere]}", `there is no outlet "nowhere"; the outlets are everything, signins`},
+		{"send: [signins, everything]", "send: ‸signins", `send is a list, not "signins"; write a list of outlets`},
+		{"send: [signins, everything]", "send: ‸[]", "send names no outlet"},
+		{"path: /var/log/lantern/signins.log", "path: ‸/var/log/lantern/./all.log", "outlet everything writes to this path too"},
+		{"path: /var/log/lantern/signins.log", "path: ‸signins.log", `the path "signins.log" is not absolute`},
+		{"path: /var/log/lantern/signins.log", "path: ‸/var/log/lantern/", `the path "/var/log/lantern/" is a folder`},
+		{"path: /var/log/lantern/signins.log", "path: ‸'/var/log/{app}.log'", `a path may not hold '{'`},
+		{"signins: {file: {", "signins: {‸fiel: {", `outlet signins has no key "fiel"; did you mean file?`},
+		{"  signins: {file", "  ‸signins: {}\n  other: {file", "outlet signins does not say what it is"},
+		{", keep: forever", "", "file has no keep"},
+		{"path: /var/log/lantern/signins.log, ", "", "file has no path"},
+		{"keep: forever", "‸keep: {}", "keep has no limit"},
+		{"keep: forever", "keep: ‸always", `keep cannot be "always"`},
+		{"keep: forever", "‸keep: ", "keep has no value"},
+		{"pieces: 20", "pieces: ‸0", `pieces cannot be "0"; write a whole number of pieces, from 1`},
+		{"days: 30", "days: ‸30d", `days cannot be "30d"; write a whole number of days`},
+		{"size: 10MiB", "size: ‸midnight", `"midnight" is a time, not a size; write every: day`},
+		{"size: 10MiB", "size: ‸10", `size cannot be "10"; a size has a unit: 10MiB, or 10B for bytes`},
+		{"size: 10MiB", "size: ‸10M", `size cannot be "10M"; write 10MiB`},
+		{"size: 10MiB", "size: ‸big", `size cannot be "big"; write a number and a unit`},
+		{"every: day", "every: ‸midnight", `every cannot be "midnight"; write every: day`},
+		{"every: day", "every: ‸10MiB", `"10MiB" is a size, not a time; write size: 10MiB`},
+		{"every: day", "every: ‸fortnight", `every cannot be "fortnight"; write hour, day`},
+		{"roll: {every: 5M}", "‸roll: {}", "roll says neither at which size nor how often"},
+		{"compress: zstd", "compress: ‸zst", `compress cannot be "zst"; did you mean zstd?`},
+		{"mode: 0644", "mode: ‸0888", `mode cannot be "0888"; write three octal digits`},
+		{"mode: 0644", "mode: ‸0444", "with mode 0444 the agent could not write the file"},
+		{"[{procid}]", "[{‸procd}]", `a record has no property "procd"; did you mean {procid}?`},
+		{"format: '{time} {host}", "format: '‸} {time} {host}", "this } closes nothing"},
+		{`udp: ":514"`, `udp: ‸514`, `"514" is not an address; write ":514" for all addresses`},
+		{`udp: ":514"`, `udp: ‸":70000"`, `"70000" is not a port`},
+		{`udp: ":514"`, `udp: ‸"reef-02:514"`, `"reef-02" is not an IP address`},
+		{`{socket: /dev/log}`, `{udp: ":514"}, keep_raw: false}}` + "\n  more: {syslog: {socket: /dev/log}", ""},
+		{`{syslog: {socket: /dev/log}}`, `{‸syslog: {}}`, "this intake opens nothing"},
+		{`{socket: /dev/log}`, `{socket: ‸/` + strings.Repeat("x", 107) + `}`, "the path of the socket is 108 bytes long; the system allows 107"},
+		{"  local: {", "  ‸lo cal: {", `"lo cal" cannot be a name`},
+		{"  signins: {file", "  ‸everything: {file: {path: /x, keep: forever}}\n  signins: {file", "the name everything stands here a second time"},
+		{"intakes:\n", "intakes: ‸[]\nx:\n", ""},
+		{"keep_raw: true", "keep_raw: ‸sometimes", `keep_raw is true or false, not "sometimes"`},
+		// conditions
+		{"severity at most info", "severity at most ‸inof", "'inof' is not a severity; did you mean info?"},
+		{"severity at least error", "severity at ‸leats error", "after at, least or most is expected, not 'leats'"},
+		{"when: condition urgent", "when: condition ‸urgnt", `there is no condition "urgnt"; did you mean urgent?`},
+		{"urgent: severity at least error", "urgent: condition ‸urgent", "condition urgent refers to itself"},
+		{`app is "salinity-probe" and`, `text contains ‸"tank #4" and`, "the string has no end; in YAML ' #' begins a comment, which cut the condition short: put the whole condition in quotes: 'text contains \"tank #4\" and severity at most info'"},
+		{`app is "salinity-probe" and`, `text contains "tank‸: 4" and`, "': ' begins a value in YAML and breaks this one; put the whole value in quotes: 'text contains \"tank: 4\" and severity at most info'"},
+		{`app is "salinity-probe" and`, `‸"tank 4" and`, "in YAML a value that begins with a quote ends with it, and here more follows; put the whole value in quotes: '\"tank 4\" and severity at most info'"},
+		{"when: condition urgent", `when: text contains "a ‸#b"`, "' #' begins a comment in YAML and cuts this line short; put the whole condition in quotes"},
+		{"when: condition urgent", "when: severity in (error, ‸alert)", "between { and } a comma ends a value in YAML"},
+		{"when: condition urgent", `when: "‸out of memory"`, "'out' is not a property of a record; to look for a text, put it in double quotes; a test begins with"},
+		{"when: condition urgent", `when: "text contains \"größe\" and app ‸= x"`, "there is no =; write: is"},
+		{"when: condition urgent", `when: 'text contains "it''s" and app ‸= x'`, "there is no =; write: is"},
+		{"    when: app is \"salinity-probe\" and severity at most info", "    when: >-\n      app is pumpd\n      and severity is ‸loud", "'loud' is not a severity"},
+		{"    when: app is \"salinity-probe\" and severity at most info", "    when: |\n      app is pumpd\n      and\n      severity is ‸loud", "'loud' is not a severity"},
+		{"    when: app is \"salinity-probe\" and severity at most info", "    when: app is pumpd\n      and severity is ‸loud", "'loud' is not a severity"},
+		{"    when: app is \"salinity-probe\" and severity at most info", "    when: ‸[any]", "when is one value, not a list"},
+		// YAML
+		{"host: tide-gw", "host: &a tide-gw", ""},
+		{"rules:\n", "rules:\n‸\t- x\n", "a tab may not indent in YAML; indent with spaces"},
+		{"otherwise: {send: [everything]}", "otherwise: {send: [everything}", ""},
+	} {
+		broken := strings.Replace(lantern, c.old, c.new, 1)
+		if broken == lantern {
+			t.Fatalf("%q is not in the plan", c.old)
+		}
+		clean := strings.Replace(broken, "‸", "", 1)
+		p, findings := Parse("plan.yaml", []byte(clean))
+		if c.finding == "" { // more than one, or a place of the YAML reader's choice
+			if len(findings) == 0 {
+				t.Errorf("%q: no finding", c.new)
+			}
+			continue
+		}
+		if len(findings) != 1 || p != nil {
+			t.Errorf("%q: %d findings, want one: %v", c.new, len(findings), findings)
+			continue
+		}
+		f := findings[0]
+		if !strings.HasPrefix(f.What+"; "+f.Mend, c.finding) || f.Mend == "" {
+			t.Errorf("%q:\n got %s; %s\nwant %s", c.new, f.What, f.Mend, c.finding)
+		}
+		if at := strings.Index(broken, "‸"); at >= 0 {
+			want := newSource(broken).position(at)
+			if f.Position != want {
+				t.Errorf("%q: reported at %v, want %v", c.new, f.Position, want)
+			}
+		}
+	}
+}
+
+// A key that is missing is reported where its parent stands.
+func TestMissingKeysAreReportedAtTheParent(t *testing.T) {
+	for removed, want := range map[string]Position{
+		"oakbarrel: 1\n": {1, 1}, "otherwise: {send: [everything]}\n": {1, 1}, "    drop: true\n": {11, 5},
+		"      keep: {pieces: 20, days: 30, total: 1.5 GiB}\n": {21, 5}, ", keep: forever": {28, 13},
+	} {
+		_, findings := Parse("plan.yaml", []byte(strings.Replace(lantern, removed, "", 1)))
+		if len(findings) != 1 || findings[0].Position != want {
+			t.Errorf("without %q: %v, want a finding at %v", removed, findings, want)
+		}
+	}
+}
+
+func TestWarnings(t *testing.T) {
+	for _, c := range []struct{ old, new, finding string }{
+		{`app is "salinity-probe" and severity at most info`, "‸app is a and app is b", "this condition can never hold"},
+		{"rules:\n", "rules:\n  - {when: any, drop: true}\n", "nothing reaches this rule"},
+		{"when: condition urgent", "when: intake is ‸wirre", `no intake is named "wirre", so this test never holds; did you mean wire?`},
+		{"  - {name: worst", "  - {when: 'facility is auth and app is x', send: [signins]}\n  - {name: worst", "nothing reaches this rule"},
+	} {
+		broken := strings.Replace(lantern, c.old, c.new, 1)
+		p, findings := Parse("plan.yaml", []byte(strings.Replace(broken, "‸", "", 1)))
+		if p == nil || len(findings) == 0 || findings.Refused() || !strings.HasPrefix(findings[0].What+"; "+findings[0].Mend, c.finding) {
+			t.Errorf("%q: plan %v, findings %v", c.new, p != nil, findings)
+			continue
+		}
+		if at := strings.Index(broken, "‸"); at >= 0 && findings[0].Position != newSource(broken).position(at) {
+			t.Errorf("%q: reported at %v", c.new, findings[0].Position)
+		}
+	}
+}
+
+func TestAllFindingsAtOnceInTheOrderOfLines(t *testing.T) {
+	broken := strings.NewReplacer("host: tide-gw", "hots: tide-gw", "compress: zstd", "compress: zap", "then: done", "then: stop", "severity at least error", "severity at least eror").Replace(lantern)
+	_, findings := Parse("plan.yaml", []byte(broken))
+	var lines []int
+	for _, f := range findings {
+		lines = append(lines, f.Line)
+	}
+	if fmt.Sprint(lines) != "[2 4 16 26]" {
+		t.Errorf("findings on lines %v: %v", lines, findings)
+	}
+	if got := findings[0].String(); got != `plan.yaml:2:1: the plan has no key "hots"; did you mean host?` {
+		t.Error(got)
+	}
+}
+
+func TestTheLeastPlan(t *testing.T) {
+	for _, s := range []string{"oakbarrel: 1\notherwise: {drop: true}\n", "{oakbarrel: 1, otherwise: {drop: true}, rules: [], intakes: {}}", "# a comment\n---\noakbarrel: 1\notherwise:\n  drop: true\n"} {
+		if p, findings := Parse("plan.yaml", []byte(s)); p == nil || len(findings) > 0 {
+			t.Errorf("%q: %v", s, findings)
+		}
+	}
+	for _, s := range []string{"", "\n# nothing\n", "just text", "- a\n", "oakbarrel: 1\notherwise: {drop: true}\n---\noakbarrel: 1\n", "\xff"} {
+		if p, findings := Parse("plan.yaml", []byte(s)); p != nil || len(findings) == 0 {
+			t.Errorf("%q is taken", s)
+		}
+	}
+}
+
+func TestLoad(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "plan.yaml")
+	os.WriteFile(file, []byte(lantern), 0o600)
+	p, _, err := Load(file)
+	if err != nil || p.File != file || len(p.Hash()) != 64 {
+		t.Errorf("%v, %v", p, err)
+	}
+	if _, _, err := Load(dir); err == nil {
+		t.Error("a folder is read")
+	}
+	if _, _, err := Load(file + "x"); err == nil {
+		t.Error("a missing file is read")
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add(lantern)
+	f.Add("oakbarrel: 1\nrules: [{when: \"a\\\"b\\x41\\u00e9\", drop: true}]\notherwise: {drop: yes}\n")
+	f.Fuzz(func(t *testing.T, s string) {
+		p, findings := Parse("x", []byte(s))
+		if (p == nil) != findings.Refused() {
+			t.Errorf("%q: plan %v, findings %v", s, p != nil, findings)
+		}
+		for _, f := range findings {
+			if f.Line < 1 || f.Column < 1 || f.Line > strings.Count(s, "\n")+2 || f.What == "" || f.Mend == "" {
+				t.Errorf("%q: %+v", s, f)
+			}
+		}
+	})
+}
