@@ -1,0 +1,192 @@
+// Package agent is the part of Oak Barrel that runs on every host: it takes
+// records in, walks the rules of its plan, and writes them out.
+//
+// It stands around the core and may use the network and the terminal's
+// signals, but no database. Its central type is [Agent].
+package agent
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"maps"
+	"os"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"oakbarrel/core/balance"
+	"oakbarrel/core/plan"
+	"oakbarrel/core/record"
+	"oakbarrel/core/route"
+)
+
+// Times that bound how an agent stops, so that it is gone within 10 s.
+const (
+	drainTime = 2 * time.Second // to read what the kernel holds
+	writeTime = 6 * time.Second // to write down what is held
+)
+
+// Options says how to run an agent.
+type Options struct {
+	PlanFile string
+	StateDir string
+	Log      *slog.Logger
+	// Ready is called once every intake is open.
+	Ready func()
+	// Reload delivers a value when the plan is to be read again.
+	Reload <-chan os.Signal
+}
+
+// Agent takes records in and writes them out as its plan says.
+type Agent struct {
+	options Options
+	log     *slog.Logger
+	state   *state
+	since   time.Time
+	ending  context.Context // done when the agent is to stop
+	end     context.CancelFunc
+
+	// mu is held for reading while a batch is passed, and for writing by
+	// what must fall between two batches: a new plan, a look at the counters.
+	mu        sync.RWMutex
+	plan      *plan.Plan
+	readAt    time.Time
+	refused   *Refusal
+	intakes   []*intake
+	outlets   []*fileOutlet // in the order of the plan, as the table numbers them
+	endpoints map[endpointKey]endpoint
+	leaving   []*intake     // removed, and being read empty
+	departed  []*fileOutlet // removed, and writing down what they hold
+	gone      balance.Intake
+
+	in, routed, dropped atomic.Int64
+	running             sync.WaitGroup
+}
+
+// Run runs an agent until ctx ends, then stops taking and writes down what is
+// held. An error says why it could not start.
+func Run(ctx context.Context, options Options) error {
+	a := &Agent{options: options, log: options.Log, since: time.Now(), endpoints: map[endpointKey]endpoint{}}
+	a.ending, a.end = context.WithCancel(context.Background())
+	defer a.end()
+	p, findings, err := plan.Load(options.PlanFile)
+	if err != nil {
+		return err
+	}
+	if findings.Refused() {
+		return &PlanError{findings}
+	}
+	if a.state, err = openState(options.StateDir); err != nil {
+		return err
+	}
+	defer a.state.close()
+	if err := a.adopt(p, findings); err != nil {
+		a.stop()
+		return err
+	}
+	control, err := a.serveControl()
+	if err != nil {
+		a.stop()
+		return err
+	}
+	defer control.Close()
+	a.log.Info("agent is ready", "host", a.host(), "plan", p.File, "hash", p.Hash(), "state", options.StateDir)
+	if len(p.Intakes) == 0 {
+		a.log.Warn("the plan has no intakes, so nothing is heard")
+	}
+	options.Ready()
+	for {
+		select {
+		case <-ctx.Done():
+			a.stop()
+			return nil
+		case <-options.Reload:
+			a.reload()
+		}
+	}
+}
+
+// PlanError says that the plan has errors.
+type PlanError struct{ Findings plan.Findings }
+
+func (e *PlanError) Error() string {
+	return fmt.Sprintf("the plan is refused: %s", e.Findings[0])
+}
+
+// host returns the name of the host, as the plan or the machine has it.
+func (a *Agent) host() string {
+	if a.plan.Host != "" {
+		return a.plan.Host
+	}
+	name, _ := os.Hostname()
+	return name
+}
+
+// pass gives the records of b to the outlets that the rules name, and counts
+// them. It returns when nobody needs b any more. An intake that can wait is
+// held back while an outlet of its records is full; it is told by false that
+// the agent stops and has not taken them.
+func (a *Agent) pass(b *record.Batch, marks *route.Marks, from endpoint, canWait bool) bool {
+	for {
+		a.mu.RLock()
+		in := from.owner()
+		for i := range b.Records {
+			b.Records[i].Intake = in.settings.Name
+		}
+		counts := a.plan.Table.Mark(b, marks)
+		if canWait {
+			if room := a.fullOutlet(b, marks); room != nil {
+				a.mu.RUnlock()
+				select {
+				case <-room:
+					continue
+				case <-a.ending.Done():
+					return false
+				}
+			}
+		}
+		in.count(b)
+		a.in.Add(int64(counts.In))
+		a.routed.Add(int64(counts.Routed))
+		a.dropped.Add(int64(counts.Dropped))
+		for i, o := range a.outlets {
+			o.take(b, marks, i, canWait)
+		}
+		a.mu.RUnlock()
+		return true
+	}
+}
+
+// fullOutlet returns the channel that tells of room in an outlet that is full
+// and has to take a record of b, nil where none is.
+func (a *Agent) fullOutlet(b *record.Batch, marks *route.Marks) <-chan struct{} {
+	for number, o := range a.outlets {
+		room := o.waitForRoom()
+		if room == nil {
+			continue
+		}
+		for i := range b.Records {
+			if marks.Has(i, number) {
+				return room
+			}
+		}
+	}
+	return nil
+}
+
+// stop stops taking, writes down, and closes everything.
+func (a *Agent) stop() {
+	a.log.Info("agent stops")
+	drainWithin(drainTime, slices.Collect(maps.Values(a.endpoints))...)
+	a.end() // what is held back by a full outlet is not taken any more
+	a.mu.RLock()
+	outlets := slices.Concat(a.outlets, a.departed)
+	a.mu.RUnlock()
+	deadline := time.Now().Add(writeTime)
+	for _, o := range outlets {
+		o.stop(deadline)
+	}
+	a.running.Wait()
+}

@@ -1,0 +1,296 @@
+package agent
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"sync"
+	"syscall"
+	"time"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+
+	"oakbarrel/core/record"
+	"oakbarrel/core/route"
+	"oakbarrel/core/wire"
+)
+
+const (
+	datagramsARead = 64
+	receiveBuffer  = 8 << 20 // bytes asked of the kernel, so that a burst is not dropped
+	controlSize    = 64      // bytes of control messages a datagram: its sender's credentials, the count of drops
+)
+
+// datagramEndpoint reads datagrams, many with one call.
+type datagramEndpoint struct {
+	owned
+	agent *Agent
+	conn  interface {
+		syscall.Conn
+		Close() error
+		SetReadDeadline(time.Time) error
+	}
+	raw    syscall.RawConn
+	text   string
+	socket fs.FileInfo // of a unix socket, to remove what is ours only
+
+	headers []mmsghdr
+	iovecs  []unix.Iovec
+	names   []unix.RawSockaddrInet6
+	control []byte
+	buffer  []byte
+	peers   []record.Peer
+	drops   uint32 // the kernel's count of drops, as it told last
+
+	batch    record.Batch
+	marks    route.Marks
+	parser   wire.Parser
+	done     chan struct{}
+	draining sync.Once
+	received int           // by the last call
+	errno    syscall.Errno // of the last call
+}
+
+type mmsghdr struct {
+	hdr unix.Msghdr
+	len uint32
+	_   [4]byte
+}
+
+func (a *Agent) openUDP(address string) (endpoint, error) {
+	config := net.ListenConfig{Control: func(_, _ string, c syscall.RawConn) error {
+		return c.Control(func(fd uintptr) {
+			enlarge(int(fd))
+			unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_RXQ_OVFL, 1)
+		})
+	}}
+	conn, err := config.ListenPacket(a.ending, "udp", address)
+	if err != nil {
+		return nil, err
+	}
+	e, err := a.newDatagramEndpoint(conn.(*net.UDPConn))
+	if err != nil {
+		return nil, err
+	}
+	e.text = addressText("udp", conn.LocalAddr().String())
+	return e, nil
+}
+
+// enlarge asks for a large receive buffer; as root it may exceed the system's limit.
+func enlarge(fd int) {
+	if unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_RCVBUFFORCE, receiveBuffer) != nil {
+		unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_RCVBUF, receiveBuffer)
+	}
+}
+
+func (a *Agent) openUnixgram(path string) (endpoint, error) {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return nil, err
+	}
+	if err := removeStale(path); err != nil {
+		return nil, err
+	}
+	conn, err := net.ListenUnixgram("unixgram", &net.UnixAddr{Name: path, Net: "unixgram"})
+	if err != nil {
+		return nil, err
+	}
+	// Every program of the host may speak.
+	if err := os.Chmod(path, 0o666); err != nil {
+		conn.Close()
+		return nil, err
+	}
+	e, err := a.newDatagramEndpoint(conn)
+	if err != nil {
+		return nil, err
+	}
+	e.raw.Control(func(fd uintptr) {
+		enlarge(int(fd))
+		unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_PASSCRED, 1)
+	})
+	e.text = addressText("unixgram", path)
+	e.socket, _ = os.Lstat(path)
+	return e, nil
+}
+
+// removeStale removes a socket that nobody listens on any more, such as a kill leaves.
+func removeStale(path string) error {
+	st, err := os.Lstat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if st.Mode().Type() != fs.ModeSocket {
+		return fmt.Errorf("%s is there already and is not a socket; move it away", path)
+	}
+	conn, err := net.DialUnix("unixgram", nil, &net.UnixAddr{Name: path, Net: "unixgram"})
+	if err == nil {
+		conn.Close()
+	}
+	if !errors.Is(err, unix.ECONNREFUSED) {
+		return fmt.Errorf("another program listens on %s; stop it, or choose another path: %w", path, unix.EADDRINUSE)
+	}
+	return os.Remove(path)
+}
+
+func (a *Agent) newDatagramEndpoint(conn interface {
+	syscall.Conn
+	Close() error
+	SetReadDeadline(time.Time) error
+}) (*datagramEndpoint, error) {
+	raw, err := conn.SyscallConn()
+	if err != nil {
+		conn.Close()
+		return nil, err
+	}
+	const n = datagramsARead
+	e := &datagramEndpoint{
+		agent: a, conn: conn, raw: raw, headers: make([]mmsghdr, n), iovecs: make([]unix.Iovec, n), names: make([]unix.RawSockaddrInet6, n),
+		control: make([]byte, n*controlSize), buffer: make([]byte, n*wire.MaxMessage), peers: make([]record.Peer, n), parser: wire.Parser{Default: record.DefaultPriority},
+		done: make(chan struct{}),
+	}
+	for i := range e.headers {
+		e.iovecs[i].Base = &e.buffer[i*wire.MaxMessage]
+		e.iovecs[i].SetLen(wire.MaxMessage)
+		h := &e.headers[i].hdr
+		h.Iov = &e.iovecs[i]
+		h.SetIovlen(1)
+		h.Name = (*byte)(unsafe.Pointer(&e.names[i]))
+		h.Control = &e.control[i*controlSize]
+	}
+	return e, nil
+}
+
+func (e *datagramEndpoint) bound() string { return e.text }
+
+// receive reads datagrams without waiting and tells whether there is an answer: datagrams, or an error.
+func (e *datagramEndpoint) receive(fd uintptr) bool {
+	for i := range e.headers {
+		e.headers[i].hdr.Namelen = unix.SizeofSockaddrInet6
+		e.headers[i].hdr.SetControllen(controlSize)
+	}
+	for {
+		n, _, errno := syscall.Syscall6(unix.SYS_RECVMMSG, fd, uintptr(unsafe.Pointer(&e.headers[0])), uintptr(len(e.headers)), unix.MSG_DONTWAIT, 0, 0)
+		if errno == syscall.EINTR {
+			continue
+		}
+		e.received, e.errno = int(n), errno
+		if errno != 0 {
+			e.received = 0
+		}
+		return errno != syscall.EAGAIN
+	}
+}
+
+func (e *datagramEndpoint) run() {
+	defer close(e.done)
+	receive := e.receive
+	for {
+		err := e.raw.Read(receive)
+		if err != nil {
+			return // drained, or closed
+		}
+		if e.errno != 0 { // the error of an earlier answer of ours, which we never send: nothing to do with the next datagram
+			time.Sleep(time.Millisecond)
+			continue
+		}
+		e.take()
+	}
+}
+
+// take makes records of what was received and passes them on.
+func (e *datagramEndpoint) take() {
+	now := record.StampOf(time.Now())
+	e.batch.Reset()
+	for i := range e.received {
+		h := &e.headers[i]
+		e.readControl(i)
+		message := wire.TrimDatagram(e.buffer[i*wire.MaxMessage:][:h.len])
+		if len(message) == 0 {
+			continue // a probe
+		}
+		r := e.batch.Next()
+		r.Received = now
+		r.Raw = message
+		e.parser.Parse(r, message)
+		r.Cut = h.hdr.Flags&unix.MSG_TRUNC != 0
+		if e.peers[i] != (record.Peer{}) {
+			r.Peer = &e.peers[i]
+		}
+	}
+	if len(e.batch.Records) > 0 {
+		e.agent.pass(&e.batch, &e.marks, e, false)
+	}
+}
+
+// readControl learns who sent datagram i, and how many the kernel has dropped.
+func (e *datagramEndpoint) readControl(i int) {
+	e.peers[i] = record.Peer{Addr: e.sender(i)}
+	h := &e.headers[i].hdr
+	control := e.control[i*controlSize:][:h.Controllen]
+	for len(control) >= unix.SizeofCmsghdr {
+		c := (*unix.Cmsghdr)(unsafe.Pointer(&control[0]))
+		if c.Len < unix.SizeofCmsghdr || int(c.Len) > len(control) {
+			return
+		}
+		data := control[unix.CmsgLen(0):c.Len]
+		if c.Level == unix.SOL_SOCKET && c.Type == unix.SCM_CREDENTIALS && len(data) >= unix.SizeofUcred {
+			u := (*unix.Ucred)(unsafe.Pointer(&data[0]))
+			e.peers[i] = record.Peer{PID: u.Pid, UID: u.Uid, GID: u.Gid}
+		}
+		if c.Level == unix.SOL_SOCKET && c.Type == unix.SO_RXQ_OVFL && len(data) >= 4 {
+			drops := *(*uint32)(unsafe.Pointer(&data[0]))
+			if drops != e.drops {
+				e.owner().missed.Add(int64(drops - e.drops))
+				e.drops = drops
+			}
+		}
+		control = control[min(len(control), unix.CmsgSpace(int(c.Len)-unix.CmsgLen(0))):]
+	}
+}
+
+// sender returns the address that datagram i came from; it is not valid for a unix socket.
+func (e *datagramEndpoint) sender(i int) netip.AddrPort {
+	sa := &e.names[i]
+	port := func(p uint16) uint16 { return p>>8 | p<<8 }
+	switch {
+	case e.headers[i].hdr.Namelen == unix.SizeofSockaddrInet4 && sa.Family == unix.AF_INET:
+		v4 := (*unix.RawSockaddrInet4)(unsafe.Pointer(sa))
+		return netip.AddrPortFrom(netip.AddrFrom4(v4.Addr), port(v4.Port))
+	case e.headers[i].hdr.Namelen == unix.SizeofSockaddrInet6 && sa.Family == unix.AF_INET6:
+		return netip.AddrPortFrom(netip.AddrFrom16(sa.Addr).Unmap(), port(sa.Port))
+	}
+	return netip.AddrPort{}
+}
+
+func (e *datagramEndpoint) drain(deadline time.Time) {
+	e.draining.Do(func() {
+		e.conn.SetReadDeadline(time.Now()) // ends the reader's wait
+		<-e.done
+		more := true
+		for more && time.Now().Before(deadline) {
+			e.raw.Control(func(fd uintptr) { more = e.receive(fd) && e.errno == 0 })
+			if more {
+				e.take()
+			}
+		}
+		e.close()
+	})
+}
+
+func (e *datagramEndpoint) close() {
+	e.conn.Close()
+	if e.socket == nil {
+		return
+	}
+	path := e.text[len("unix:"):]
+	if st, err := os.Lstat(path); err == nil && os.SameFile(st, e.socket) {
+		os.Remove(path)
+	}
+}

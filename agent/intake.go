@@ -1,0 +1,121 @@
+package agent
+
+import (
+	"fmt"
+	"net"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"oakbarrel/core/balance"
+	"oakbarrel/core/plan"
+	"oakbarrel/core/record"
+)
+
+// intake is a named way in, with its counters. Its endpoints do the reading.
+type intake struct {
+	settings plan.Intake // changed between two batches only
+
+	read, passed, unreadable, missed atomic.Int64
+	unparsed, cut                    atomic.Int64
+	last                             atomic.Int64 // when a record came last, in nanoseconds since 1970, 0 for never
+}
+
+// count counts the records of a batch that is passed, and lets go of what the
+// plan does not keep.
+func (in *intake) count(b *record.Batch) {
+	var unparsed, cut int64
+	for i := range b.Records {
+		r := &b.Records[i]
+		if r.Unparsed {
+			unparsed++
+		}
+		if r.Cut {
+			cut++
+		}
+		if !in.settings.KeepRaw {
+			r.Raw = nil
+		}
+	}
+	n := int64(len(b.Records))
+	in.read.Add(n)
+	in.passed.Add(n)
+	in.unparsed.Add(unparsed)
+	in.cut.Add(cut)
+	in.last.Store(time.Now().UnixNano())
+}
+
+func (in *intake) account() balance.Intake {
+	return balance.Intake{Read: in.read.Load(), Passed: in.passed.Load(), Unreadable: in.unreadable.Load(), Missed: in.missed.Load()}
+}
+
+// endpointKey says what an endpoint listens on. Port 0 is another port for
+// each intake that asks for it.
+type endpointKey struct {
+	network string // "unixgram", "udp" or "tcp"
+	address string // as the plan has it: a path or HOST:PORT
+	intake  string // only with port 0
+}
+
+// String names the endpoint as "send --to" takes it.
+func (k endpointKey) String() string { return addressText(k.network, k.address) }
+
+func addressText(network, address string) string {
+	if network == "unixgram" {
+		return "unix:" + address
+	}
+	return network + "://" + address
+}
+
+func (k endpointKey) port() string {
+	_, port, _ := net.SplitHostPort(k.address)
+	return port
+}
+
+// keysOf returns the endpoints of an intake.
+func keysOf(s plan.Intake) (keys []endpointKey) {
+	for _, k := range []endpointKey{{network: "unixgram", address: s.Syslog.Socket}, {network: "udp", address: s.Syslog.UDP}, {network: "tcp", address: s.Syslog.TCP}} {
+		if k.address == "" {
+			continue
+		}
+		if k.network != "unixgram" && strings.Trim(k.port(), "0") == "" {
+			k.intake = s.Name
+		}
+		keys = append(keys, k)
+	}
+	return keys
+}
+
+// endpoint is one socket that is read from. Its owner may change with the plan.
+type endpoint interface {
+	// run reads until the endpoint is drained.
+	run()
+	// drain stops taking, reads what the kernel holds until deadline, and closes. It may be called again.
+	drain(deadline time.Time)
+	// close closes an endpoint that was not run.
+	close()
+	// owner returns the intake that the records are of.
+	owner() *intake
+	setOwner(*intake)
+	// bound returns the address that was opened, as "send --to" takes it.
+	bound() string
+}
+
+// owned is the part that all endpoints share.
+type owned struct{ in atomic.Pointer[intake] }
+
+func (o *owned) owner() *intake      { return o.in.Load() }
+func (o *owned) setOwner(in *intake) { o.in.Store(in) }
+
+// open opens an endpoint, which does not read yet.
+func (a *Agent) open(key endpointKey) (endpoint, error) {
+	switch key.network {
+	case "unixgram":
+		return a.openUnixgram(key.address)
+	case "udp":
+		return a.openUDP(key.address)
+	case "tcp":
+		return a.openTCP(key.address)
+	}
+	return nil, fmt.Errorf("there is no network %q", key.network)
+}

@@ -1,0 +1,258 @@
+package agent
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"oakbarrel/core/plan"
+)
+
+// Refusal is a plan that was read and not taken.
+type Refusal struct {
+	At       time.Time `json:"at"`
+	Why      string    `json:"why"`
+	Findings []string  `json:"findings"`
+}
+
+// reload reads the plan's file again. A plan that is refused changes nothing.
+func (a *Agent) reload() {
+	p, findings, err := plan.Load(a.options.PlanFile)
+	switch {
+	case err != nil:
+		a.refuse(err.Error(), nil)
+	case findings.Refused():
+		a.refuse((&PlanError{findings}).Error(), findings)
+	default:
+		if err := a.adopt(p, findings); err != nil {
+			a.refuse(err.Error(), nil)
+			return
+		}
+		a.log.Info("the plan is taken", "file", p.File, "hash", p.Hash())
+	}
+}
+
+func (a *Agent) refuse(why string, findings plan.Findings) {
+	r := &Refusal{At: time.Now(), Why: why, Findings: []string{}}
+	for _, f := range findings {
+		r.Findings = append(r.Findings, f.String())
+	}
+	a.mu.Lock()
+	a.refused = r
+	a.mu.Unlock()
+	a.log.Error("the plan is not taken, the one before stays in force", "why", why)
+}
+
+// adopt puts a plan in force. What can fail comes first: it opens what is new.
+// Then, between two batches, the plans change places. Then what is no longer
+// in the plan is read empty and closed.
+func (a *Agent) adopt(p *plan.Plan, findings plan.Findings) error {
+	for _, f := range findings {
+		a.log.Warn("the plan has a warning", "at", fmt.Sprintf("%s:%d:%d", f.File, f.Line, f.Column), "what", f.What, "mend", f.Mend)
+	}
+	change, err := a.openEndpoints(p)
+	if err != nil {
+		a.undo(change)
+		return err
+	}
+
+	a.mu.Lock()
+	a.plan, a.readAt, a.refused = p, time.Now(), nil
+	removedIntakes := a.replaceIntakes(p.Intakes)
+	removed := a.replaceEndpoints(change.all)
+	fresh := a.replaceOutlets(p.Outlets)
+	a.mu.Unlock()
+
+	for _, o := range fresh {
+		a.running.Go(func() { a.runOutlet(o) })
+	}
+	for _, e := range change.opened {
+		a.running.Go(e.run)
+	}
+	drainWithin(drainTime, removed...)
+	a.bury(removedIntakes)
+	if err := a.state.savePlan(p.Source); err != nil {
+		a.log.Warn("the copy of the plan cannot be written", "why", err)
+	}
+	return nil
+}
+
+// change is what a new plan does to the endpoints.
+type change struct {
+	all    map[endpointKey]endpoint // those of the new plan
+	opened []endpoint               // new, and not read from yet
+	closed []endpointKey            // made way for a new one
+}
+
+// openEndpoints opens the endpoints of a plan that are not open already.
+func (a *Agent) openEndpoints(p *plan.Plan) (c change, err error) {
+	c.all = map[endpointKey]endpoint{}
+	for _, s := range p.Intakes {
+		for _, key := range keysOf(s) {
+			c.all[key] = a.endpoints[key] // nil for now where it is new
+		}
+	}
+	for _, s := range p.Intakes {
+		for _, key := range keysOf(s) {
+			if c.all[key] != nil {
+				continue
+			}
+			e, err := a.open(key)
+			if errors.Is(err, unix.EADDRINUSE) && a.makeWay(key, &c) {
+				e, err = a.open(key)
+			}
+			if err != nil {
+				return c, fmt.Errorf("intake %s: %s cannot be opened: %w", s.Name, key, err)
+			}
+			c.all[key] = e
+			c.opened = append(c.opened, e)
+		}
+	}
+	return c, nil
+}
+
+// makeWay closes the endpoints that are to go and have the port of a new one,
+// on other addresses: both cannot be open at a time.
+func (a *Agent) makeWay(key endpointKey, c *change) bool {
+	found := false
+	for old, e := range a.endpoints {
+		if _, stays := c.all[old]; !stays && old.network == key.network && old.port() == key.port() {
+			drainWithin(drainTime, e)
+			c.closed = append(c.closed, old)
+			found = true
+		}
+	}
+	return found
+}
+
+// drainWithin drains endpoints and waits for that no longer than the given
+// time: an intake that is held back by a full outlet goes on by itself.
+func drainWithin(limit time.Duration, endpoints ...endpoint) {
+	deadline := time.Now().Add(limit)
+	var draining sync.WaitGroup
+	for _, e := range endpoints {
+		draining.Go(func() { e.drain(deadline) })
+	}
+	drained := make(chan struct{})
+	go func() { draining.Wait(); close(drained) }()
+	select {
+	case <-drained:
+	case <-time.After(limit):
+	}
+}
+
+// undo takes back what openEndpoints did for a plan that is not taken.
+func (a *Agent) undo(c change) {
+	for _, e := range c.opened {
+		e.close()
+	}
+	for _, key := range c.closed {
+		e, err := a.open(key)
+		if err != nil {
+			a.log.Error("an intake that made way for the refused plan cannot be opened again", "address", key.String(), "why", err)
+			continue
+		}
+		a.mu.Lock()
+		e.setOwner(a.endpoints[key].owner())
+		a.endpoints[key] = e
+		a.mu.Unlock()
+		a.running.Go(e.run)
+	}
+}
+
+// replaceEndpoints puts endpoints in force and returns those that are not among them.
+func (a *Agent) replaceEndpoints(all map[endpointKey]endpoint) (removed []endpoint) {
+	for key, e := range a.endpoints {
+		if all[key] == nil {
+			removed = append(removed, e)
+		}
+	}
+	for _, in := range a.intakes {
+		for _, key := range keysOf(in.settings) {
+			all[key].setOwner(in)
+		}
+	}
+	a.endpoints = all
+	return removed
+}
+
+// replaceIntakes puts the intakes of a plan in force and returns those that
+// are not among them. An intake keeps its counters as long as it has its name.
+func (a *Agent) replaceIntakes(settings []plan.Intake) (removed []*intake) {
+	var next []*intake
+	for _, s := range settings {
+		i := slices.IndexFunc(a.intakes, func(in *intake) bool { return in.settings.Name == s.Name })
+		if i < 0 {
+			next = append(next, &intake{settings: s})
+			continue
+		}
+		a.intakes[i].settings = s
+		next = append(next, a.intakes[i])
+	}
+	for _, in := range a.intakes {
+		if !slices.Contains(next, in) {
+			removed = append(removed, in)
+		}
+	}
+	a.leaving = append(a.leaving, removed...)
+	a.intakes = next
+	return removed
+}
+
+// bury adds the counters of intakes that have been read empty to those of all that are gone.
+func (a *Agent) bury(removed []*intake) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, in := range removed {
+		c := in.account()
+		a.gone.Read += c.Read
+		a.gone.Passed += c.Passed
+		a.gone.Unreadable += c.Unreadable
+		a.leaving = slices.DeleteFunc(a.leaving, func(other *intake) bool { return other == in })
+	}
+}
+
+// replaceOutlets puts the outlets of a plan in force and returns those that
+// are new. One that writes to the same path goes on, whatever else has
+// changed, also where it was about to leave: only one may write to a file.
+// Those that are not in the plan leave.
+func (a *Agent) replaceOutlets(settings []plan.Outlet) (fresh []*fileOutlet) {
+	var next []*fileOutlet
+	for _, s := range settings {
+		same := func(o *fileOutlet) bool { return o.path == s.File.Path }
+		if i := slices.IndexFunc(a.outlets, same); i >= 0 {
+			a.outlets[i].configure(s)
+			next = append(next, a.outlets[i])
+			continue
+		}
+		if i := slices.IndexFunc(a.departed, same); i >= 0 && a.departed[i].stay() {
+			o := a.departed[i]
+			a.departed = slices.Delete(a.departed, i, i+1)
+			o.configure(s)
+			next = append(next, o)
+			continue
+		}
+		o := a.newFileOutlet(s)
+		next, fresh = append(next, o), append(fresh, o)
+	}
+	for _, o := range a.outlets {
+		if !slices.Contains(next, o) {
+			a.departed = append(a.departed, o)
+			o.leave()
+		}
+	}
+	a.outlets = next
+	return fresh
+}
+
+// runOutlet runs an outlet until it has left or is stopped.
+func (a *Agent) runOutlet(o *fileOutlet) {
+	o.run()
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.departed = slices.DeleteFunc(a.departed, func(other *fileOutlet) bool { return other == o })
+}

@@ -1,0 +1,140 @@
+package agent
+
+import (
+	"os"
+	"time"
+
+	"oakbarrel/core/balance"
+	"oakbarrel/core/plan"
+)
+
+// Status is what a running agent says of itself.
+type Status struct {
+	AgentID string         `json:"agent_id"`
+	Host    string         `json:"host"`
+	PID     int            `json:"pid"`
+	Since   time.Time      `json:"since"` // counters count from here
+	Plan    PlanStatus     `json:"plan"`
+	Intakes []IntakeStatus `json:"intakes"`
+	Rules   balance.Rules  `json:"rules"`
+	Outlets []OutletStatus `json:"outlets"`
+	Balance balance.Result `json:"balance"`
+}
+
+// PlanStatus tells which plan is in force.
+type PlanStatus struct {
+	File          string    `json:"file"`
+	Hash          string    `json:"hash"` // SHA-256 of the file as it was read
+	ReadAt        time.Time `json:"read_at"`
+	ChangedOnDisk bool      `json:"changed_on_disk"` // the file is another one now
+	Refused       *Refusal  `json:"refused"`         // the plan that was read last, where it was not taken
+}
+
+// IntakeStatus tells how an intake is.
+type IntakeStatus struct {
+	Name      string   `json:"name"`
+	Kind      string   `json:"kind"`
+	Addresses []string `json:"addresses"`
+	balance.Intake
+	Unparsed    int64      `json:"unparsed"` // of those passed: the header could not be read
+	Cut         int64      `json:"cut"`      // of those passed: longer than allowed
+	Connections int        `json:"connections"`
+	LastRecord  *time.Time `json:"last_record"`
+	Leaving     bool       `json:"leaving"` // no longer in the plan, being read empty
+}
+
+// OutletStatus tells how an outlet is.
+type OutletStatus struct {
+	Name string `json:"name"`
+	Kind string `json:"kind"`
+	Path string `json:"path"`
+	balance.Outlet
+	LiveBytes    int64      `json:"live_bytes"`
+	Pieces       int        `json:"pieces"`
+	PieceBytes   int64      `json:"piece_bytes"`
+	LastWrite    *time.Time `json:"last_write"`
+	Trouble      string     `json:"trouble"` // why it cannot write, "" where it can
+	TroubleSince *time.Time `json:"trouble_since"`
+	Leaving      bool       `json:"leaving"` // no longer in the plan, writing down what it holds
+}
+
+// status reads all counters between two batches.
+func (a *Agent) status() Status {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	s := Status{
+		AgentID: a.state.id, Host: a.host(), PID: os.Getpid(), Since: a.since,
+		Plan:    PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: a.changedOnDisk(), Refused: a.refused},
+		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{},
+		Rules: balance.Rules{In: a.in.Load(), Routed: a.routed.Load(), Dropped: a.dropped.Load()},
+	}
+	account := balance.Account{Rules: s.Rules, Intakes: []balance.Intake{a.gone}}
+	for _, in := range a.intakes {
+		s.Intakes = append(s.Intakes, a.intakeStatus(in, false))
+	}
+	for _, in := range a.leaving {
+		s.Intakes = append(s.Intakes, a.intakeStatus(in, true))
+	}
+	for _, o := range a.outlets {
+		s.Outlets = append(s.Outlets, o.status(false))
+	}
+	for _, o := range a.departed {
+		s.Outlets = append(s.Outlets, o.status(true))
+	}
+	for _, in := range s.Intakes {
+		account.Intakes = append(account.Intakes, in.Intake)
+	}
+	for _, o := range s.Outlets {
+		account.Outlets = append(account.Outlets, o.Outlet)
+	}
+	s.Balance = account.Check()
+	return s
+}
+
+// changedOnDisk tells whether the plan's file holds something else than the plan in force.
+func (a *Agent) changedOnDisk() bool {
+	source, err := os.ReadFile(a.options.PlanFile)
+	return err != nil || plan.Hash(source) != a.plan.Hash()
+}
+
+func (a *Agent) intakeStatus(in *intake, leaving bool) IntakeStatus {
+	s := IntakeStatus{
+		Name: in.settings.Name, Kind: in.settings.Kind, Addresses: []string{}, Intake: in.account(),
+		Unparsed: in.unparsed.Load(), Cut: in.cut.Load(), Leaving: leaving,
+	}
+	for _, key := range keysOf(in.settings) {
+		e := a.endpoints[key]
+		if e == nil || e.owner() != in {
+			continue
+		}
+		s.Addresses = append(s.Addresses, e.bound())
+		if stream, ok := e.(*streamEndpoint); ok {
+			s.Connections += stream.connections()
+		}
+	}
+	if last := in.last.Load(); last > 0 {
+		at := time.Unix(0, last)
+		s.LastRecord = &at
+	}
+	return s
+}
+
+func (o *fileOutlet) status(leaving bool) OutletStatus {
+	pieces, live := o.writer.Pieces()
+	o.mu.Lock()
+	s := OutletStatus{Name: o.name, Kind: "file", Path: o.path, LiveBytes: live, Pieces: len(pieces), Trouble: o.trouble, Leaving: leaving}
+	if !o.lastWrite.IsZero() {
+		at := o.lastWrite
+		s.LastWrite = &at
+	}
+	if o.trouble != "" {
+		at := o.troubleSince
+		s.TroubleSince = &at
+	}
+	o.mu.Unlock()
+	s.Outlet = o.snapshot()
+	for _, p := range pieces {
+		s.PieceBytes += p.Size
+	}
+	return s
+}
