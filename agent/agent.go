@@ -179,8 +179,10 @@ func (a *Agent) fullOutlet(b *record.Batch, marks *route.Marks) <-chan struct{} 
 // stop stops taking, writes down, and closes everything.
 func (a *Agent) stop() {
 	a.log.Info("agent stops")
-	drainWithin(drainTime, slices.Collect(maps.Values(a.endpoints))...)
+	endpoints := slices.Collect(maps.Values(a.endpoints))
+	drainWithin(drainTime, endpoints...)
 	a.end() // what is held back by a full outlet is not taken any more
+	drainWithin(time.Second, endpoints...)
 	a.mu.RLock()
 	outlets := slices.Concat(a.outlets, a.departed)
 	a.mu.RUnlock()

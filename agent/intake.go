@@ -2,7 +2,6 @@ package agent
 
 import (
 	"fmt"
-	"net"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -67,10 +66,8 @@ func addressText(network, address string) string {
 	return network + "://" + address
 }
 
-func (k endpointKey) port() string {
-	_, port, _ := net.SplitHostPort(k.address)
-	return port
-}
+// portOf returns the port of HOST:PORT or udp://HOST:PORT.
+func portOf(address string) string { return address[strings.LastIndex(address, ":")+1:] }
 
 // keysOf returns the endpoints of an intake.
 func keysOf(s plan.Intake) (keys []endpointKey) {
@@ -78,7 +75,7 @@ func keysOf(s plan.Intake) (keys []endpointKey) {
 		if k.address == "" {
 			continue
 		}
-		if k.network != "unixgram" && strings.Trim(k.port(), "0") == "" {
+		if k.network != "unixgram" && strings.Trim(portOf(k.address), "0") == "" {
 			k.intake = s.Name
 		}
 		keys = append(keys, k)

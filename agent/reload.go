@@ -106,7 +106,7 @@ func (a *Agent) openEndpoints(p *plan.Plan) (c change, err error) {
 				e, err = a.open(key)
 			}
 			if err != nil {
-				return c, fmt.Errorf("intake %s: %s cannot be opened: %w", s.Name, key, err)
+				return c, &IntakeError{s.Name, key.String(), err}
 			}
 			c.all[key] = e
 			c.opened = append(c.opened, e)
@@ -115,12 +115,24 @@ func (a *Agent) openEndpoints(p *plan.Plan) (c change, err error) {
 	return c, nil
 }
 
+// IntakeError says that an intake cannot be opened.
+type IntakeError struct {
+	Intake, Address string
+	Err             error
+}
+
+func (e *IntakeError) Error() string {
+	return fmt.Sprintf("intake %s: %s cannot be opened: %v", e.Intake, e.Address, e.Err)
+}
+
+func (e *IntakeError) Unwrap() error { return e.Err }
+
 // makeWay closes the endpoints that are to go and have the port of a new one,
 // on other addresses: both cannot be open at a time.
 func (a *Agent) makeWay(key endpointKey, c *change) bool {
 	found := false
 	for old, e := range a.endpoints {
-		if _, stays := c.all[old]; !stays && old.network == key.network && old.port() == key.port() {
+		if _, stays := c.all[old]; !stays && old.network == key.network && portOf(e.bound()) == portOf(key.address) {
 			drainWithin(drainTime, e)
 			c.closed = append(c.closed, old)
 			found = true

@@ -80,7 +80,9 @@ func TestMistakes(t *testing.T) {
 		// keys
 		{"host: tide-gw", "‸hots: tide-gw", `the plan has no key "hots"; did you mean host?`},
 		{"host: tide-gw", "‸service: {url: x}", `the plan has no key "service"; known here are`},
-		{"    drop: true", "    ‸dorp: true\n    drop: true", `the rule has no key "dorp"; did you mean drop?`},
+		{"    drop: true", "    ‸dorp: true", `the rule has no key "dorp"; did you mean drop?`},
+		{"keep: forever", "‸kep: forever", `file has no key "kep"; did you mean keep?`},
+		{"otherwise: {send", "‸otherwize: {send", `the plan has no key "otherwize"; did you mean otherwise?`},
 		{"host: tide-gw", "host: tide-gw\n‸Host: other", "the key host stands here a second time; take one away; the first is at line 2"},
 		{"oakbarrel: 1\n", "", "the plan has no oakbarrel"},
 		{"otherwise: {send: [everything]}\n", "", "the plan has no otherwise"},

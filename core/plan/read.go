@@ -459,7 +459,7 @@ func (r *planReader) action(m mapping) (send []int, drop bool) {
 			second = sendEntry
 		}
 		r.fail(second.at, m.what+" has both send and drop", "take one away")
-	case !hasSend && !hasDrop:
+	case !hasSend && !hasDrop && !slices.Contains(m.meant, "send") && !slices.Contains(m.meant, "drop"):
 		r.fail(m.at, m.what+" has neither send nor drop", "write send: [OUTLET], or drop: true")
 	}
 	return send, drop

@@ -47,7 +47,8 @@ type mapping struct {
 	at      Position // of what it is the value of
 	what    string   // how a finding names it
 	entries []entry
-	faulty  bool // it has other keys too, which are reported
+	faulty  bool     // it has other keys too, which are reported
+	meant   []string // what these were most likely meant to be
 }
 
 // entriesOf returns the keys and values of n.
@@ -113,8 +114,7 @@ func (r *reader) mapping(n ast.Node, at Position, what, example string, known ..
 	for _, e := range entries {
 		i := slices.IndexFunc(known, func(k string) bool { return strings.EqualFold(k, e.key) })
 		if i < 0 {
-			r.unknownKey(e, what, known)
-			m.faulty = true
+			m.faulty, m.meant = true, append(m.meant, r.unknownKey(e, what, known))
 			continue
 		}
 		name := known[i]
@@ -127,12 +127,15 @@ func (r *reader) mapping(n ast.Node, at Position, what, example string, known ..
 	return m, ok
 }
 
-func (r *reader) unknownKey(e entry, what string, known []string) {
+// unknownKey reports a key and returns the one that was most likely meant, "" for none.
+func (r *reader) unknownKey(e entry, what string, known []string) string {
+	word, near := nearest.Word(e.key, known)
 	mend := "known here are " + strings.Join(known, ", ")
-	if word, ok := nearest.Word(e.key, known); ok {
+	if near {
 		mend = fmt.Sprintf("did you mean %s?", word)
 	}
 	r.fail(e.at, fmt.Sprintf("%s has no key %q", what, shorten(e.key)), mend)
+	return word
 }
 
 // names reads a mapping whose keys are names that the plan gives.
@@ -167,10 +170,11 @@ func (m mapping) get(key string) (entry, bool) {
 	return entry{}, false
 }
 
-// require returns a key that must be there; a missing one is reported at the parent.
+// require returns a key that must be there; a missing one is reported at the
+// parent, unless it is there and misspelt.
 func (m mapping) require(key, why string) (entry, bool) {
 	e, ok := m.get(key)
-	if !ok {
+	if !ok && !slices.Contains(m.meant, key) {
 		m.r.fail(m.at, fmt.Sprintf("%s has no %s", m.what, key), why)
 	}
 	return e, ok

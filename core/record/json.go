@@ -10,13 +10,10 @@ import (
 // up to nanoseconds and the offset as sent, Raw in base64. It allocates
 // nothing where dst has room.
 func (r *Record) AppendJSON(dst []byte) []byte {
-	dst = append(dst, `{"time":"`...)
-	dst = r.Time.Append(dst, 9)
-	if !r.Received.IsZero() {
-		dst = append(dst, `","received":"`...)
-		dst = r.Received.Append(dst, 9)
-	}
-	dst = append(dst, `","facility":"`...)
+	dst = append(dst, '{')
+	dst = appendStamp(dst, `"time":"`, r.Time)
+	dst = appendStamp(dst, `"received":"`, r.Received)
+	dst = append(dst, `"facility":"`...)
 	dst = append(dst, r.Facility().String()...)
 	dst = append(dst, `","severity":"`...)
 	dst = append(dst, r.Severity().String()...)
@@ -47,6 +44,13 @@ func (r *Record) AppendJSON(dst []byte) []byte {
 		dst = append(base64.StdEncoding.AppendEncode(dst, r.Raw), '"')
 	}
 	return append(dst, '}')
+}
+
+func appendStamp(dst []byte, key string, s Stamp) []byte {
+	if s.IsZero() {
+		return dst
+	}
+	return append(s.Append(append(dst, key...), 9), '"', ',')
 }
 
 func appendProperty(dst []byte, key string, v []byte) []byte {

@@ -175,3 +175,11 @@ func (t *Table) Unreachable() (rules []int) {
 	}
 	return rules
 }
+
+// Names returns the names of the rules, in order.
+func (t *Table) Names() (names []string) {
+	for i := range t.rules {
+		names = append(names, t.rules[i].Name)
+	}
+	return names
+}

@@ -1,0 +1,57 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"oakbarrel/agent"
+)
+
+func (a *app) agentCommand() *cobra.Command {
+	var options agent.Options
+	c := &cobra.Command{
+		Use:   "agent",
+		Short: "Take records in and write them out, in the foreground",
+		Long: `Take records in and write them out as the plan says, in the foreground.
+
+"ready" alone on a line on stdout says that every intake is open. The agent's
+own log goes to stderr. SIGHUP reads the plan again; a plan with errors changes
+nothing. SIGTERM stops taking, writes down what is held and exits within 10 s.`,
+		Example: `  oakbarrel agent --plan /etc/oakbarrel/plan.yaml
+  oakbarrel agent --plan lantern-bay/tide-gw/plan.yaml --state lantern-bay/tide-gw/state`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			reload := make(chan os.Signal, 1)
+			signal.Notify(reload, syscall.SIGHUP)
+			options.Reload = reload
+			options.Log = slog.New(slog.NewTextHandler(a.stderr, nil))
+			options.Ready = func() { fmt.Fprintln(a.stdout, "ready") }
+			return a.agentError(agent.Run(c.Context(), options))
+		},
+	}
+	c.Flags().StringVar(&options.PlanFile, "plan", defaultPlan, "file of the plan")
+	stateFlag(c, &options.StateDir)
+	return c
+}
+
+// agentError prints the findings of a refused plan, and sorts out which errors mean no.
+func (a *app) agentError(err error) error {
+	var refused *agent.PlanError
+	if errors.As(err, &refused) {
+		for _, f := range refused.Findings {
+			fmt.Fprintln(a.stderr, f)
+		}
+		return no
+	}
+	var cannotOpen *agent.IntakeError
+	if errors.As(err, &cannotOpen) {
+		return codedError{exitNo, err}
+	}
+	return couldNot(err)
+}

@@ -1,0 +1,143 @@
+// Package cli has the commands: each parses its words, calls the part that
+// does the work, and prints what comes back. It holds no work of its own.
+//
+// Its entry is [Main]; docs/commands.md describes the commands.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"oakbarrel/agent"
+	"oakbarrel/core/record"
+)
+
+// The exit codes of all commands.
+const (
+	exitDone     = 0
+	exitNo       = 1 // the answer is no
+	exitUsage    = 2 // used wrongly
+	exitCouldNot = 3 // no agent, no service, no permission
+)
+
+// codedError is an error with the exit code that it leads to. An error
+// without text says nothing more: the answer has been printed.
+type codedError struct {
+	code int
+	error
+}
+
+func (e codedError) Unwrap() error { return e.error }
+
+func usageError(format string, args ...any) error {
+	return codedError{exitUsage, fmt.Errorf(format, args...)}
+}
+
+// no is the answer no, where it has been printed.
+var no = codedError{exitNo, errors.New("")}
+
+// app is what all commands share.
+type app struct {
+	stdout, stderr io.Writer
+	output         string
+}
+
+// Main runs the command that args name and returns its exit code.
+func Main(args []string, stdout, stderr io.Writer) int {
+	a := &app{stdout: stdout, stderr: stderr}
+	root := &cobra.Command{
+		Use:           "oakbarrel",
+		Short:         "Collects log records on a host: takes them in, routes them by rules, and keeps them in rolled files",
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Example: `  oakbarrel demo --dir lantern-bay
+  oakbarrel status --state lantern-bay/tide-gw/state`,
+		PersistentPreRunE: func(*cobra.Command, []string) error {
+			if a.output != "text" && a.output != "json" {
+				return usageError("--output cannot be %q; write text or json", a.output)
+			}
+			return nil
+		},
+		CompletionOptions: cobra.CompletionOptions{DisableDefaultCmd: true},
+	}
+	root.PersistentFlags().StringVar(&a.output, "output", "text", "text for people, json for programs")
+	root.AddCommand(a.agentCommand(), a.statusCommand(), a.planCommand(), a.sendCommand(), a.showCommand(), a.demoCommand())
+	root.SetArgs(args)
+	root.SetOut(stdout)
+	root.SetErr(stderr)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return exitDone
+	}
+	if text := err.Error(); text != "" {
+		words := strings.Fields(text) // on one line, also where the command parser says it on several
+		fmt.Fprintln(stderr, "oakbarrel:", record.Visible(strings.Join(words, " ")))
+	}
+	return exitCode(err)
+}
+
+func exitCode(err error) int {
+	var coded codedError
+	var path *fs.PathError
+	switch {
+	case errors.As(err, &coded):
+		return coded.code
+	case errors.Is(err, agent.ErrNoAgent), errors.Is(err, agent.ErrStateInUse), errors.Is(err, fs.ErrPermission), errors.As(err, &path):
+		return exitCouldNot
+	}
+	return exitUsage // what is left comes from the reading of words
+}
+
+// couldNot marks an error that is not about the words of a command.
+func couldNot(err error) error {
+	var coded codedError
+	if err == nil || errors.As(err, &coded) {
+		return err
+	}
+	return codedError{exitCouldNot, err}
+}
+
+// json tells whether the answer is for programs.
+func (a *app) json() bool { return a.output == "json" }
+
+// printJSON prints v on one line.
+func (a *app) printJSON(v any) error {
+	encoder := json.NewEncoder(a.stdout)
+	encoder.SetEscapeHTML(false)
+	return encoder.Encode(v)
+}
+
+// table prints rows whose cells are parted by tabs. Cells may hold what a
+// sender wrote; they are made harmless.
+func (a *app) table(rows [][]string) {
+	w := tabwriter.NewWriter(a.stdout, 0, 0, 2, ' ', 0)
+	for _, row := range rows {
+		for i := range row {
+			row[i] = record.Visible(row[i])
+		}
+		fmt.Fprintln(w, "  "+strings.Join(row, "\t"))
+	}
+	w.Flush()
+}
+
+func stateFlag(c *cobra.Command, dir *string) {
+	c.Flags().StringVar(dir, "state", defaultState, "folder in which the agent keeps its own files")
+}
+
+const (
+	defaultState = "/var/lib/oakbarrel"
+	defaultPlan  = "/etc/oakbarrel/plan.yaml"
+)

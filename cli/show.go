@@ -1,0 +1,222 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"oakbarrel/agent"
+	"oakbarrel/core/condition"
+	"oakbarrel/core/format"
+	"oakbarrel/core/plan"
+	"oakbarrel/core/record"
+	"oakbarrel/core/roll"
+)
+
+// shower reads a rolled set as one.
+type shower struct {
+	*app
+	state, where string
+	last         int
+	follow       bool
+
+	path      string
+	condition *condition.Condition
+	format    *format.Format // nil where no plan tells it
+	record    record.Record
+	line      []byte
+	out       *bufio.Writer
+	unread    int // lines that do not have the format of the set
+}
+
+func (a *app) showCommand() *cobra.Command {
+	s := &shower{app: a}
+	c := &cobra.Command{
+		Use:   "show PATH|OUTLET",
+		Short: "Read a rolled set as one: its pieces and the live file, in order",
+		Long: `Read a rolled set as one: its pieces, compressed or not, and the live file, in
+the order in which they were written. Name the path of the live file, or the
+outlet of an agent whose state folder --state names; the agent need not run.
+
+--where judges each line by a condition. It needs the plan to know the format
+of the lines; without one it takes a line as JSON or as syslog, if it is either.`,
+		Example: `  oakbarrel show everything --state lantern-bay/tide-gw/state --last 20
+  oakbarrel show pumps --state lantern-bay/reef-02/state --where 'severity at least warning and "stall"' --follow`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error { return s.run(c.Context(), args[0]) },
+	}
+	stateFlag(c, &s.state)
+	c.Flags().StringVar(&s.where, "where", "", "show only what meets this condition")
+	c.Flags().IntVar(&s.last, "last", 0, "show only the last so many lines")
+	c.Flags().BoolVar(&s.follow, "follow", false, "go on with new lines as they are written")
+	return c
+}
+
+func (s *shower) run(ctx context.Context, name string) error {
+	if s.last < 0 {
+		return usageError("--last is not negative")
+	}
+	if s.where != "" {
+		c, err := condition.Parse(s.where, nil)
+		if err != nil {
+			problem := err.(*condition.Error)
+			return usageError("--where, column %d: %s; %s", len([]rune(s.where[:problem.Offset]))+1, problem.What, problem.Mend)
+		}
+		s.condition = c
+	}
+	if err := s.find(name); err != nil {
+		return err
+	}
+	set, err := roll.NewReader(s.path, s.follow)
+	if err != nil {
+		return couldNot(err)
+	}
+	defer set.Close()
+	s.out = bufio.NewWriterSize(s.stdout, 64<<10)
+	err = s.showFrom(set)
+	if err == nil {
+		err = s.out.Flush()
+	}
+	if err == nil && s.follow {
+		err = set.Follow(ctx, func(line []byte) error {
+			return errors.Join(s.show(line), s.out.Flush())
+		})
+	}
+	if s.unread > 0 {
+		fmt.Fprintf(s.stderr, "oakbarrel: %s not in the format %s of the plan; they were read as plain text\n", plural(s.unread, "line"), s.format)
+	}
+	return couldNot(err)
+}
+
+// find turns the name of an outlet into a path, and learns the format of its lines.
+func (s *shower) find(name string) error {
+	p, _, err := plan.Load(agent.PlanCopy(s.state))
+	if p != nil {
+		if o, ok := p.Outlet(name); ok {
+			s.path, s.format = o.File.Path, o.Format
+			return nil
+		}
+	}
+	path, absErr := filepath.Abs(name)
+	if absErr != nil {
+		return couldNot(absErr)
+	}
+	if p != nil {
+		for _, o := range p.Outlets {
+			if o.File.Path == path {
+				s.format = o.Format
+			}
+		}
+	}
+	pieces, _ := roll.Pieces(path)
+	if _, statErr := os.Stat(path); statErr == nil || len(pieces) > 0 || strings.Contains(name, "/") {
+		s.path = path
+		return nil
+	}
+	switch {
+	case errors.Is(err, fs.ErrPermission):
+		return couldNot(err)
+	case p == nil:
+		return couldNot(fmt.Errorf("there is no file %s, and no agent has left a plan in %s; name a path, or the agent's folder with --state", name, s.state))
+	}
+	var names []string
+	for _, o := range p.Outlets {
+		names = append(names, o.Name)
+	}
+	return couldNot(fmt.Errorf("there is no file %s and no outlet of that name; the outlets are %s", name, strings.Join(names, ", ")))
+}
+
+// showFrom shows what is there: all of it, or the last lines.
+func (s *shower) showFrom(set *roll.Reader) error {
+	if s.last == 0 {
+		for i := range set.Files() {
+			if err := set.Lines(i, s.show); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	var tails [][]string // of the newest file first
+	wanted := s.last
+	for i := set.Files() - 1; i >= 0 && wanted > 0; i-- {
+		tail, err := s.tail(set, i, wanted)
+		if err != nil {
+			return err
+		}
+		tails = append(tails, tail)
+		wanted -= len(tail)
+	}
+	for i := len(tails) - 1; i >= 0; i-- {
+		for _, line := range tails[i] {
+			if err := s.print([]byte(line)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// tail returns the last n lines of a file that meet the condition.
+func (s *shower) tail(set *roll.Reader, file, n int) ([]string, error) {
+	var ring []string
+	at := 0
+	err := set.Lines(file, func(line []byte) error {
+		if !s.meets(line) {
+			return nil
+		}
+		if len(ring) < n {
+			ring = append(ring, string(line))
+		} else {
+			ring[at] = string(line)
+			at = (at + 1) % n
+		}
+		return nil
+	})
+	return append(ring[at:len(ring):len(ring)], ring[:at]...), err
+}
+
+func (s *shower) meets(line []byte) bool {
+	if s.condition == nil {
+		return true
+	}
+	s.read(line)
+	return s.condition.Match(&s.record)
+}
+
+// read makes a record of a line, as far as that can be done.
+func (s *shower) read(line []byte) {
+	if s.format == nil {
+		format.Guess(&s.record, line)
+		return
+	}
+	if s.format.Read(&s.record, line) != nil { // most likely of an earlier plan
+		s.unread++
+		format.Guess(&s.record, line)
+	}
+}
+
+func (s *shower) show(line []byte) error {
+	if !s.meets(line) {
+		return nil
+	}
+	return s.print(line)
+}
+
+func (s *shower) print(line []byte) error {
+	s.line = s.line[:0]
+	if s.json() {
+		s.read(line)
+		s.line = s.record.AppendJSON(s.line)
+	} else {
+		s.line = record.AppendVisible(s.line, line)
+	}
+	_, err := s.out.Write(append(s.line, '\n'))
+	return err
+}

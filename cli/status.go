@@ -1,0 +1,151 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"oakbarrel/agent"
+)
+
+func (a *app) statusCommand() *cobra.Command {
+	var state string
+	c := &cobra.Command{
+		Use:   "status",
+		Short: "Ask a running agent how it is",
+		Long: `Ask a running agent how it is: the plan in force, its intakes and outlets, and
+the balance: what went in is what went out, was dropped or shed, or is held.
+
+Exit code 1 says that the balance does not close, or that no agent runs there.`,
+		Example: `  oakbarrel status --state lantern-bay/reef-02/state
+  oakbarrel status --state lantern-bay/reef-02/state --output json`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			s, err := agent.AskStatus(c.Context(), state)
+			if errors.Is(err, agent.ErrNoAgent) {
+				return codedError{exitNo, err}
+			}
+			if err != nil {
+				return couldNot(err)
+			}
+			if a.json() {
+				err = a.printJSON(s)
+			} else {
+				a.printStatus(s)
+			}
+			if err == nil && !s.Balance.Closes {
+				err = no
+			}
+			return err
+		},
+	}
+	stateFlag(c, &state)
+	return c
+}
+
+func (a *app) printStatus(s agent.Status) {
+	fmt.Fprintf(a.stdout, "%s  agent %s, process %d, runs since %s (%s)\n", s.Host, s.AgentID[:8], s.PID, clock(s.Since), ago(s.Since))
+	fmt.Fprintf(a.stdout, "plan     %s, hash %s, read %s\n", s.Plan.File, s.Plan.Hash[:12], clock(s.Plan.ReadAt))
+	if r := s.Plan.Refused; r != nil {
+		fmt.Fprintf(a.stdout, "         NOT TAKEN at %s, the one before stays in force: %s\n", clock(r.At), r.Why)
+	} else if s.Plan.ChangedOnDisk {
+		fmt.Fprintln(a.stdout, "         the file has changed since; SIGHUP makes the agent read it")
+	}
+	a.printIntakes(s.Intakes)
+	fmt.Fprintf(a.stdout, "\nrules    in %s = routed %s + dropped %s\n", count(s.Rules.In), count(s.Rules.Routed), count(s.Rules.Dropped))
+	a.printOutlets(s.Outlets)
+	if s.Balance.Closes {
+		fmt.Fprintln(a.stdout, "\nbalance  closes: nothing is lost that is not counted")
+	} else {
+		fmt.Fprintf(a.stdout, "\nbalance  DOES NOT CLOSE: %s records are unaccounted for; this is a bug, please report it\n", count(s.Balance.Difference))
+	}
+}
+
+func (a *app) printIntakes(intakes []agent.IntakeStatus) {
+	fmt.Fprintln(a.stdout, "\nintakes")
+	rows := [][]string{{"NAME", "READ", "UNPARSED", "CUT", "MISSED", "LAST RECORD", "LISTENS ON"}}
+	for _, i := range intakes {
+		name := i.Name
+		if i.Leaving {
+			name += " (leaving)"
+		}
+		addresses := strings.Join(i.Addresses, "  ")
+		if i.Connections > 0 {
+			addresses += fmt.Sprintf("  (%d connected)", i.Connections)
+		}
+		rows = append(rows, []string{name, count(i.Read), count(i.Unparsed), count(i.Cut), count(i.Missed), agoOrNever(i.LastRecord), addresses})
+	}
+	a.table(rows)
+}
+
+func (a *app) printOutlets(outlets []agent.OutletStatus) {
+	fmt.Fprintln(a.stdout, "\noutlets")
+	rows := [][]string{{"NAME", "IN", "OUT", "HELD", "SHED", "LAST WRITE", "LIVE FILE", "PIECES", "PATH"}}
+	for _, o := range outlets {
+		name := o.Name
+		if o.Leaving {
+			name += " (leaving)"
+		}
+		pieces := "none"
+		if o.Pieces > 0 {
+			pieces = fmt.Sprintf("%d, %s", o.Pieces, size(o.PieceBytes))
+		}
+		rows = append(rows, []string{name, count(o.In), count(o.Out), count(o.Held), count(o.Shed), agoOrNever(o.LastWrite), size(o.LiveBytes), pieces, o.Path})
+	}
+	a.table(rows)
+	for _, o := range outlets {
+		if o.Trouble != "" {
+			fmt.Fprintf(a.stdout, "  %s cannot write since %s: %s\n", o.Name, clock(*o.TroubleSince), o.Trouble)
+		}
+	}
+}
+
+// clock writes a time for people, with its offset in sight.
+func clock(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05 -07:00") }
+
+func ago(t time.Time) string {
+	d := time.Since(t)
+	switch {
+	case d < time.Second:
+		return "now"
+	case d < time.Minute:
+		return fmt.Sprintf("%d s ago", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h %d min ago", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return fmt.Sprintf("%d days ago", int(d.Hours()/24))
+}
+
+func agoOrNever(t *time.Time) string {
+	if t == nil {
+		return "never"
+	}
+	return ago(*t)
+}
+
+// count writes a number with its thousands parted.
+func count(n int64) string {
+	s := strconv.FormatInt(n, 10)
+	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+// size writes bytes in binary units.
+func size(n int64) string {
+	if n < 1024 {
+		return fmt.Sprintf("%d B", n)
+	}
+	v, unit := float64(n)/1024, 0
+	for v >= 1024 && unit < 3 {
+		v, unit = v/1024, unit+1
+	}
+	return fmt.Sprintf("%.1f %ciB", v, "KMGT"[unit])
+}

@@ -1,0 +1,247 @@
+// Package e2e tests whole processes: the real binary, real sockets, real files.
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"oakbarrel/agent"
+)
+
+// binary is oakbarrel, built once for all tests.
+var binary string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "ob")
+	if err != nil {
+		panic(err)
+	}
+	binary = filepath.Join(dir, "oakbarrel")
+	args := []string{"build", "-o", binary}
+	if os.Getenv("OAKBARREL_RACE") != "" { // make race
+		args = append(args, "-race")
+	}
+	if out, err := exec.Command("go", append(args, "oakbarrel/cmd/oakbarrel")...).CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "%s\n", out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// host is one agent with a folder of its own.
+type host struct {
+	t       testing.TB
+	dir     string
+	plan    string
+	state   string
+	process *exec.Cmd
+	log     *bytes.Buffer
+}
+
+// newHost writes a plan, in which DIR is the host's folder. It starts nothing.
+func newHost(t testing.TB, plan string) *host {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "ob") // short, for the sake of sockets
+	if err != nil {
+		t.Fatal(err)
+	}
+	h := &host{t: t, dir: dir, plan: filepath.Join(dir, "plan.yaml"), state: filepath.Join(dir, "state"), log: new(bytes.Buffer)}
+	t.Cleanup(func() {
+		h.kill()
+		if strings.Contains(h.log.String(), "DATA RACE") {
+			t.Error("the agent has a data race")
+		}
+		if t.Failed() {
+			t.Logf("the agent's log:\n%s", h.log)
+		}
+		os.RemoveAll(dir)
+	})
+	h.setPlan(plan)
+	return h
+}
+
+func (h *host) setPlan(plan string) {
+	h.t.Helper()
+	if err := os.WriteFile(h.plan, []byte(strings.ReplaceAll(plan, "DIR", h.dir)), 0o644); err != nil {
+		h.t.Fatal(err)
+	}
+}
+
+// start starts the agent and waits until it is ready.
+func (h *host) start() {
+	h.t.Helper()
+	h.process = exec.Command(binary, "agent", "--plan", h.plan, "--state", h.state)
+	h.process.Stderr = h.log
+	stdout, err := h.process.StdoutPipe()
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	if err := h.process.Start(); err != nil {
+		h.t.Fatal(err)
+	}
+	if line, _ := bufio.NewReader(stdout).ReadString('\n'); line != "ready\n" {
+		h.process.Wait()
+		h.t.Fatalf("the agent says %q instead of ready:\n%s", line, h.log)
+	}
+}
+
+// stop ends the agent as an administrator would, and tells its exit code.
+func (h *host) stop() int {
+	h.t.Helper()
+	start := time.Now()
+	h.process.Process.Signal(syscall.SIGTERM)
+	h.process.Wait()
+	if d := time.Since(start); d > 10*time.Second {
+		h.t.Errorf("stopping took %v", d)
+	}
+	code := h.process.ProcessState.ExitCode()
+	h.process = nil
+	return code
+}
+
+func (h *host) kill() {
+	if h.process != nil {
+		h.process.Process.Kill()
+		h.process.Wait()
+		h.process = nil
+	}
+}
+
+// reload makes the agent read its plan again and waits until it has.
+func (h *host) reload() agent.Status {
+	h.t.Helper()
+	before := h.status()
+	h.process.Process.Signal(syscall.SIGHUP)
+	var s agent.Status
+	h.eventually("the plan is read again", func() bool {
+		s = h.status()
+		return !s.Plan.ReadAt.Equal(before.Plan.ReadAt) || s.Plan.Refused != nil && (before.Plan.Refused == nil || !s.Plan.Refused.At.Equal(before.Plan.Refused.At))
+	})
+	return s
+}
+
+func (h *host) status() (s agent.Status) {
+	h.t.Helper()
+	out, stderr, _ := run(h.t, "status", "--state", h.state, "--output", "json")
+	if err := json.Unmarshal([]byte(out), &s); err != nil {
+		h.t.Fatalf("status: %v\n%s%s", err, out, stderr)
+	}
+	if !s.Balance.Closes {
+		h.t.Errorf("the balance does not close: %s", out)
+	}
+	return s
+}
+
+// address returns what an intake listens on, such as "127.0.0.1:5514" or a path.
+func (h *host) address(network string) string {
+	h.t.Helper()
+	for _, in := range h.status().Intakes {
+		for _, a := range in.Addresses {
+			if rest, ok := strings.CutPrefix(a, network+":"); ok {
+				return strings.TrimPrefix(rest, "//")
+			}
+		}
+	}
+	h.t.Fatalf("no intake listens on %s", network)
+	return ""
+}
+
+func (h *host) dial(network string) net.Conn {
+	h.t.Helper()
+	dialNetwork := map[string]string{"unix": "unixgram", "udp": "udp", "tcp": "tcp"}[network]
+	conn, err := net.Dial(dialNetwork, h.address(network))
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	h.t.Cleanup(func() { conn.Close() })
+	return conn
+}
+
+// send sends messages, each with one write.
+func (h *host) send(network string, messages ...string) {
+	h.t.Helper()
+	conn := h.dial(network)
+	for _, m := range messages {
+		if _, err := conn.Write([]byte(m)); err != nil {
+			h.t.Fatal(err)
+		}
+	}
+	conn.Close()
+}
+
+// lines reads a file of the host; a missing one is empty.
+func (h *host) lines(name string) []string {
+	b, _ := os.ReadFile(filepath.Join(h.dir, name))
+	if len(b) == 0 {
+		return nil
+	}
+	return strings.Split(strings.TrimSuffix(string(b), "\n"), "\n")
+}
+
+// waitForLines waits until a file has n lines, and returns them.
+func (h *host) waitForLines(name string, n int) (lines []string) {
+	h.t.Helper()
+	h.eventually(fmt.Sprintf("%s has %d lines", name, n), func() bool {
+		lines = h.lines(name)
+		return len(lines) >= n
+	})
+	if len(lines) != n {
+		h.t.Fatalf("%s has %d lines, want %d:\n%s", name, len(lines), n, strings.Join(lines, "\n"))
+	}
+	return lines
+}
+
+// eventually waits for what other processes do.
+func (h *host) eventually(what string, done func() bool) {
+	h.t.Helper()
+	for deadline := time.Now().Add(20 * time.Second); !done(); time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			h.t.Fatalf("it does not come about that %s", what)
+		}
+	}
+}
+
+// run runs a command to its end.
+func run(t testing.TB, args ...string) (stdout, stderr string, code int) {
+	t.Helper()
+	var out, err bytes.Buffer
+	c := exec.Command(binary, args...)
+	c.Stdout, c.Stderr = &out, &err
+	if e := c.Run(); e != nil && c.ProcessState == nil {
+		t.Fatal(e)
+	}
+	return out.String(), err.String(), c.ProcessState.ExitCode()
+}
+
+// expect runs a command and demands its exit code and parts of what it says.
+func expect(t testing.TB, code int, wantOut, wantErr string, args ...string) (stdout string) {
+	t.Helper()
+	out, err, got := run(t, args...)
+	if got != code || !strings.Contains(out, wantOut) || !strings.Contains(err, wantErr) {
+		t.Errorf("oakbarrel %s\nexit code %d, want %d\nstdout %q, want %q\nstderr %q, want %q", strings.Join(args, " "), got, code, out, wantOut, err, wantErr)
+	}
+	return out
+}
+
+// plain is a plan that writes everything into one file, as bare texts.
+const plain = `oakbarrel: 1
+host: reef-02
+intakes:
+  local: {syslog: {socket: DIR/log.sock}}
+  wire: {syslog: {udp: "127.0.0.1:0", tcp: "127.0.0.1:0"}}
+otherwise: {send: [all]}
+outlets:
+  all: {file: {path: DIR/all.log, format: '{severity} {text}', keep: forever}}
+`
