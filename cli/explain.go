@@ -214,7 +214,7 @@ func (e *explainer) print(r *record.Record, way route.Way) {
 		rows = append(rows, []string{verdict(j), fmt.Sprint(i + 1), j.Name, j.Because})
 	}
 	e.table(rows)
-	fmt.Fprintln(e.stdout, "  goes to "+e.destination(way))
+	fmt.Fprintln(e.stdout, "  goes "+e.destination(way))
 }
 
 func verdict(j route.Judgement) string {
@@ -231,6 +231,9 @@ func verdict(j route.Judgement) string {
 
 func (e *explainer) destination(way route.Way) string {
 	names := strings.Join(e.outletNames(way), ", ")
+	if names != "" {
+		names = "to " + names
+	}
 	switch {
 	case way.DroppedBy >= 0 && names != "":
 		return fmt.Sprintf("%s; then rule %q dropped it", names, way.Rules[way.DroppedBy].Name)

@@ -68,12 +68,23 @@ func (s *sender) run(ctx context.Context, args []string) error {
 	case s.count < 1 || s.rate < 0:
 		return usageError("--count is at least 1, and --rate not negative")
 	}
+	var lines io.Reader
+	if s.file == "-" {
+		lines = os.Stdin
+	} else if s.file != "" {
+		f, err := os.Open(s.file)
+		if err != nil {
+			return couldNot(err)
+		}
+		defer f.Close()
+		lines = f
+	}
 	out, err := dial(ctx, s.to)
 	if err != nil {
 		return err
 	}
 	defer out.conn.Close()
-	sent, err := s.sendAll(ctx, out, priority, strings.Join(args, " "))
+	sent, err := s.sendAll(ctx, out, priority, strings.Join(args, " "), lines)
 	if err == nil {
 		err = out.finish()
 	} else if sent > 0 {
@@ -96,8 +107,8 @@ func plural(n int, what string) string {
 	return count(int64(n)) + " " + what + "s"
 }
 
-// sendAll sends the text or the lines of the file, and returns how many.
-func (s *sender) sendAll(ctx context.Context, out *connection, priority record.Priority, text string) (sent int, err error) {
+// sendAll sends the lines, or the text where there are none, and returns how many.
+func (s *sender) sendAll(ctx context.Context, out *connection, priority record.Priority, text string, lines io.Reader) (sent int, err error) {
 	start := time.Now()
 	send := func(message []byte) error {
 		if s.rate > 0 {
@@ -116,7 +127,7 @@ func (s *sender) sendAll(ctx context.Context, out *connection, priority record.P
 		sent++
 		return nil
 	}
-	if s.file == "" {
+	if lines == nil {
 		for range s.count {
 			if err := send(s.message(priority, []byte(text))); err != nil {
 				return sent, err
@@ -124,14 +135,7 @@ func (s *sender) sendAll(ctx context.Context, out *connection, priority record.P
 		}
 		return sent, nil
 	}
-	in := io.ReadCloser(os.Stdin)
-	if s.file != "-" {
-		if in, err = os.Open(s.file); err != nil {
-			return 0, err
-		}
-		defer in.Close()
-	}
-	err = eachLine(in, func(line []byte) error {
+	err = eachLine(lines, func(line []byte) error {
 		if !startsWithPriority.Match(line) {
 			line = s.message(priority, line)
 		}

@@ -1,0 +1,44 @@
+# make demo and make test do all the set-up that they need.
+
+STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
+export CGO_ENABLED = 0
+
+.PHONY: build demo test race lint bench fuzz setup screenshots
+
+build:
+	go build -trimpath -ldflags '-s -w' -o bin/oakbarrel ./cmd/oakbarrel
+
+demo: build
+	@exec bin/oakbarrel demo
+
+test: setup
+	go test -count=1 -timeout 9m ./...
+
+# The whole-process tests again, with a binary that looks for data races. It needs gcc.
+race: setup
+	CGO_ENABLED=1 OAKBARREL_RACE=1 go test -count=1 -race -timeout 20m ./...
+
+lint:
+	@test -z "$$(gofmt -l .)" || { gofmt -l .; echo 'run: gofmt -w .'; exit 1; }
+	go vet ./...
+	go run $(STATICCHECK) ./...
+
+bench: setup
+	go test -run '^$$' -bench . -benchtime 1x -timeout 30m ./bench
+
+# A minute for each fuzz target.
+fuzz:
+	@grep -rho --include=*_test.go 'func Fuzz[A-Za-z0-9]*' core | wc -l | xargs echo targets:
+	@for f in $$(grep -rl --include=*_test.go 'func Fuzz' core); do \
+	  for target in $$(grep -o 'func Fuzz[A-Za-z0-9]*' $$f | cut -c6-); do \
+	    go test ./$$(dirname $$f) -run '^$$' -fuzz "^$$target$$" -fuzztime 60s || exit 1; \
+	  done; \
+	done
+
+# The pictures of docs/screenshots, made anew from the demo.
+screenshots: build
+	docs/screenshots/make.sh
+
+# What the tests run beside Go: programs that send syslog, and the standard compressors.
+setup:
+	@./setup.sh logger:bsdutils python3:python3 perl:perl zstd:zstd gzip:gzip

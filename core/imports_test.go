@@ -1,0 +1,87 @@
+package core
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+// imports returns what each package below root imports, tests left out.
+func imports(t *testing.T, root string) map[string][]string {
+	t.Helper()
+	found := map[string][]string{}
+	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		folder := filepath.Dir(path)
+		for _, spec := range f.Imports {
+			name, _ := strconv.Unquote(spec.Path.Value)
+			found[folder] = append(found[folder], name)
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return found
+}
+
+// The core computes. It has no HTTP, no database, no terminal, nothing of ours
+// outside itself, and few libraries.
+func TestCoreStandsAlone(t *testing.T) {
+	allowed := []string{"github.com/klauspost/compress/", "github.com/goccy/go-yaml", "golang.org/x/sys/unix"}
+	for folder, names := range imports(t, ".") {
+		for _, name := range names {
+			first, _, _ := strings.Cut(name, "/")
+			ok := !strings.Contains(first, ".") && name != "net" && !strings.HasPrefix(name, "net/http") && !strings.HasPrefix(name, "database/")
+			for _, a := range allowed {
+				ok = ok || strings.HasPrefix(name, a)
+			}
+			if first == "oakbarrel" {
+				ok = strings.HasPrefix(name, "oakbarrel/core/") && name != "oakbarrel/core/plan"
+			}
+			if folder == "plan" && name == "net" {
+				ok = true // to take addresses apart; it opens nothing
+			}
+			if !ok {
+				t.Errorf("%s imports %s", folder, name)
+			}
+		}
+	}
+}
+
+// Arrows between the parts point one way: cli to agent and demo, these to core.
+func TestImportsPointOneWay(t *testing.T) {
+	may := map[string][]string{
+		"cmd/oakbarrel": {"oakbarrel/cli"},
+		"cli":           {"oakbarrel/agent", "oakbarrel/demo", "oakbarrel/core/"},
+		"agent":         {"oakbarrel/core/"},
+		"demo":          {"oakbarrel/core/"},
+	}
+	for folder, allowed := range may {
+		found := imports(t, filepath.Join("..", folder))
+		if len(found) == 0 {
+			t.Errorf("there is no %s", folder)
+		}
+		for _, names := range found {
+			for _, name := range names {
+				ok := !strings.HasPrefix(name, "oakbarrel/")
+				for _, a := range allowed {
+					ok = ok || strings.HasPrefix(name, a)
+				}
+				if !ok {
+					t.Errorf("%s imports %s", folder, name)
+				}
+			}
+		}
+	}
+}
