@@ -15,7 +15,6 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
-	"text/tabwriter"
 
 	"github.com/spf13/cobra"
 
@@ -118,19 +117,6 @@ func (a *app) printJSON(v any) error {
 	encoder := json.NewEncoder(a.stdout)
 	encoder.SetEscapeHTML(false)
 	return encoder.Encode(v)
-}
-
-// table prints rows whose cells are parted by tabs. Cells may hold what a
-// sender wrote; they are made harmless.
-func (a *app) table(rows [][]string) {
-	w := tabwriter.NewWriter(a.stdout, 0, 0, 2, ' ', 0)
-	for _, row := range rows {
-		for i := range row {
-			row[i] = record.Visible(row[i])
-		}
-		fmt.Fprintln(w, "  "+strings.Join(row, "\t"))
-	}
-	w.Flush()
 }
 
 func stateFlag(c *cobra.Command, dir *string) {

@@ -209,12 +209,13 @@ func (e *explainer) print(r *record.Record, way route.Way) {
 	if r.Unparsed {
 		fmt.Fprintln(e.stdout, "  (the header could not be read as a whole; what was not understood is text)")
 	}
-	var rows [][]string
+	rows := [][]string{{"", "RULE", "", "BECAUSE"}}
 	for i, j := range way.Rules {
 		rows = append(rows, []string{verdict(j), fmt.Sprint(i + 1), j.Name, j.Because})
 	}
+	fmt.Fprintln(e.stdout)
 	e.table(rows)
-	fmt.Fprintln(e.stdout, "  goes "+e.destination(way))
+	fmt.Fprintln(e.stdout, "\n  goes "+e.destination(way))
 }
 
 func verdict(j route.Judgement) string {
@@ -252,7 +253,7 @@ func (e *explainer) printCounts() {
 	fmt.Fprintf(e.stdout, "\n%s messages\n", count(int64(c.messages)))
 	rows := [][]string{{"RULE", "MATCHED"}}
 	for i, name := range e.plan.Table.Names() {
-		rows = append(rows, []string{fmt.Sprintf("%d %s", i+1, name), count(int64(c.byRule[i]))})
+		rows = append(rows, []string{fmt.Sprintf("%d  %s", i+1, name), count(int64(c.byRule[i]))})
 	}
 	e.table(append(rows, []string{"otherwise", count(int64(c.otherwise))}))
 	fmt.Fprintln(e.stdout)

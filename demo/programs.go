@@ -93,7 +93,7 @@ func fill(text string, rnd *rand.Rand) string {
 	text = strings.NewReplacer(
 		"{pump}", fmt.Sprintf("P%02d", 1+rnd.IntN(12)), "{tank}", fmt.Sprintf("T%02d", 1+rnd.IntN(24)), "{door}", fmt.Sprintf("D%02d", 1+rnd.IntN(20)),
 		"{staff}", staff[rnd.IntN(len(staff))], "{rpm}", number(1400, 1500), "{winding}", number(40, 50)+"."+number(0, 10),
-		"{vibration}", "0."+number(10, 60), "{items}", number(1, 7),
+		"{vibration}", "0."+number(10, 60), "{items}", number(2, 7),
 	).Replace(text)
 	for strings.Contains(text, "{nn}") {
 		text = strings.Replace(text, "{nn}", number(10, 100), 1)

@@ -102,7 +102,7 @@ func TestPlanExplain(t *testing.T) {
 	file := filepath.Join(h.dir, "messages")
 	os.WriteFile(file, []byte("<134>salinity-probe: a\r\n<34>door: b\n\n<134>pumpd: c"), 0o600)
 	out := expect(t, 0, "", "", "plan", "explain", h.plan, "--file", file)
-	for _, want := range []string{"3 messages", "1 probe chatter  1\n", "2 all            2\n", "everything         2\n", "nowhere (dropped)  1\n"} {
+	for _, want := range []string{"3 messages", "  1  probe chatter        1\n", "  2  all                  2\n", "  everything            2\n", "  nowhere (dropped)     1\n"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is not in\n%s", want, out)
 		}

@@ -121,7 +121,7 @@ func (n *and) explain(r *record.Record) (bool, string) {
 		}
 		because = append(because, why)
 	}
-	return true, strings.Join(because, " and ")
+	return true, strings.Join(because, "; ")
 }
 
 func (n *and) on(p record.Priority) Verdict {
@@ -154,7 +154,7 @@ func (n *or) explain(r *record.Record) (bool, string) {
 		}
 		because = append(because, why)
 	}
-	return false, strings.Join(because, " and ")
+	return false, strings.Join(because, "; ")
 }
 
 func (n *or) on(p record.Priority) Verdict {

@@ -175,7 +175,7 @@ func TestNamedConditions(t *testing.T) {
 		t.Fatal(err)
 	}
 	matched, because := c.Explain(pumpRecord())
-	want := `condition urgent, app is "pumpd": app is "pumpd" and text has word "error": text is "Pump P7: Out of Memory, größe 5µ (ERROR) at 10.0.0.1"`
+	want := `condition urgent, app is "pumpd"; text has word "error": text is "Pump P7: Out of Memory, größe 5µ (ERROR) at 10.0.0.1"`
 	if !matched || because != want {
 		t.Errorf("%v because %s\nwant %s", matched, because, want)
 	}
@@ -191,7 +191,7 @@ func TestExplainNamesWhatDecided(t *testing.T) {
 		"app is x and severity at least error":     `app is "x": app is "pumpd"`,
 		"app is pumpd and severity at most notice": "severity at most notice: severity is warning",
 		"app is x or severity at least info":       "severity at least info: severity is warning",
-		"app is x or app is y":                     `app is "x": app is "pumpd" and app is "y": app is "pumpd"`,
+		"app is x or app is y":                     `app is "x": app is "pumpd"; app is "y": app is "pumpd"`,
 		"not app is x":                             `app is "x": app is "pumpd"`,
 		"field tank@32473.id is 5":                 `field tank@32473.id is "5": it is ["4","12"]`,
 		"field no.such exists":                     "field no.such exists: it is missing",

@@ -24,7 +24,7 @@ func (t *severityTest) on(p record.Priority) Verdict { return certain(t.holds(p.
 func (t *severityTest) contradicts() bool            { return t.set == 0 }
 func (t *severityTest) String() string               { return t.text }
 func (t *severityTest) explain(r *record.Record) (bool, string) {
-	return t.match(r), fmt.Sprintf("%s: severity is %s", t.text, r.Severity())
+	return decided(t.match(r), t.text, "severity is "+r.Severity().String())
 }
 
 // list returns the severities of the set, the most serious first.
@@ -56,7 +56,7 @@ func (t *facilityTest) on(p record.Priority) Verdict { return certain(t.holds(p.
 func (t *facilityTest) contradicts() bool            { return false }
 func (t *facilityTest) String() string               { return oneOf("facility", t.names) }
 func (t *facilityTest) explain(r *record.Record) (bool, string) {
-	return t.match(r), fmt.Sprintf("%s: facility is %s", t, r.Facility())
+	return decided(t.match(r), t.String(), "facility is "+r.Facility().String())
 }
 
 // oneOf writes a test of a few values.
@@ -82,7 +82,7 @@ func (t *intakeTest) on(record.Priority) Verdict { return Maybe }
 func (t *intakeTest) contradicts() bool          { return false }
 func (t *intakeTest) String() string             { return oneOf("intake", t.names) }
 func (t *intakeTest) explain(r *record.Record) (bool, string) {
-	return t.match(r), fmt.Sprintf("%s: %s", t, says("intake", []byte(r.Intake), r.Intake != ""))
+	return decided(t.match(r), t.String(), says("intake", []byte(r.Intake), r.Intake != ""))
 }
 
 type streamTest struct {
@@ -95,7 +95,7 @@ func (t *streamTest) on(record.Priority) Verdict  { return Maybe }
 func (t *streamTest) contradicts() bool           { return false }
 func (t *streamTest) String() string              { return oneOf("stream", t.names) }
 func (t *streamTest) explain(r *record.Record) (bool, string) {
-	return t.match(r), fmt.Sprintf("%s: %s", t, says("stream", []byte(r.Stream.String()), r.Stream != record.NoStream))
+	return decided(t.match(r), t.String(), says("stream", []byte(r.Stream.String()), r.Stream != record.NoStream))
 }
 
 // peerTest holds for senders with an address within a network; an address
@@ -116,7 +116,7 @@ func (t *peerTest) explain(r *record.Record) (bool, string) {
 	if r.Peer == nil {
 		return false, t.text + ": peer is missing"
 	}
-	return t.match(r), fmt.Sprintf("%s: peer is %s", t.text, r.Peer.AppendText(nil))
+	return decided(t.match(r), t.text, "peer is "+string(r.Peer.AppendText(nil)))
 }
 
 // valueTest is a test of the text of one property.
@@ -196,7 +196,7 @@ func (t *textTest) String() string {
 }
 
 func (t *textTest) explain(r *record.Record) (bool, string) {
-	return t.match(r), t.String() + ": " + t.prop.says(r)
+	return decided(t.match(r), t.String(), t.prop.says(r))
 }
 
 // expressionTest looks for a regular expression.
@@ -222,7 +222,7 @@ func (t *expressionTest) String() string {
 }
 
 func (t *expressionTest) explain(r *record.Record) (bool, string) {
-	return t.match(r), t.String() + ": " + t.prop.says(r)
+	return decided(t.match(r), t.String(), t.prop.says(r))
 }
 
 // existsTest asks whether a property is there, or is not.
@@ -243,7 +243,7 @@ func (t *existsTest) String() string {
 }
 
 func (t *existsTest) explain(r *record.Record) (bool, string) {
-	return t.match(r), t.String() + ": " + t.prop.says(r)
+	return decided(t.match(r), t.String(), t.prop.says(r))
 }
 
 // numberTest compares a field as a number.
@@ -283,7 +283,7 @@ func (t *numberTest) String() string {
 }
 
 func (t *numberTest) explain(r *record.Record) (bool, string) {
-	return t.match(r), t.String() + ": " + t.prop.says(r)
+	return decided(t.match(r), t.String(), t.prop.says(r))
 }
 
 // clip shortens a value for an explanation.
@@ -294,6 +294,15 @@ func clip(v []byte) string {
 		return string(runes)
 	}
 	return string(slices.Concat(runes[:min(len(runes), longest)], []rune{'…'}))
+}
+
+// decided puts a test and what the record says there side by side, once where
+// they are the same.
+func decided(matched bool, test, says string) (bool, string) {
+	if test == says {
+		return matched, test
+	}
+	return matched, test + ": " + says
 }
 
 // says tells the value of a property, for an explanation.
