@@ -26,9 +26,9 @@ func corpus(n int) []byte {
 		severity := []int{6, 6, 6, 6, 6, 7, 5, 5, 4, 3}[r.IntN(10)]
 		b = fmt.Appendf(b, "<%d>1 ", r.IntN(24)*8+severity)
 		b = at.AppendFormat(b, "2006-01-02T15:04:05.000000Z ")
-		b = fmt.Appendf(b, "%s %s %d M%d - pump P%02d in loop %c at %d rpm, flow %d.%d l/min, winding %d.%d C, vibration 0.%02d mm, run %d s, seq %08d\n",
+		b = fmt.Appendf(b, "%s %s %d M%d - pump P%02d in loop %c at %d rpm, flow %d.%d l/min, winding %d.%d C, vibration 0.%02d mm, run %d s, ref %08x, seq %08d\n",
 			hosts[r.IntN(len(hosts))], apps[r.IntN(len(apps))], 300+r.IntN(9000), r.IntN(9), r.IntN(24), 'a'+r.IntN(6), 1000+r.IntN(900), r.IntN(40), r.IntN(10),
-			30+r.IntN(30), r.IntN(10), r.IntN(100), r.IntN(1_000_000), i)
+			30+r.IntN(30), r.IntN(10), r.IntN(100), r.IntN(1_000_000), r.Uint32(), i)
 	}
 	return b
 }
