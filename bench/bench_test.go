@@ -3,7 +3,6 @@ package bench
 import (
 	"bufio"
 	"context"
-	"fmt"
 	"net"
 	"os"
 	"os/exec"
@@ -228,7 +227,7 @@ func (a *runningAgent) take(b *testing.B, data []byte, messages int64) time.Dura
 			return time.Since(start)
 		}
 		if time.Since(start) > time.Minute {
-			b.Fatal(fmt.Sprintf("%d of %d are written", out, a.written))
+			b.Fatalf("%d of %d are written", out, a.written)
 		}
 		time.Sleep(2 * time.Millisecond)
 	}
