@@ -1,8 +1,10 @@
 package agent
 
 import (
+	"errors"
 	"net"
 	"net/netip"
+	"os"
 	"sync"
 	"syscall"
 	"time"
@@ -29,14 +31,19 @@ type streamEndpoint struct {
 	deadline time.Time // once it is draining: when that must be over
 	readers  sync.WaitGroup
 	draining sync.Once
+	done     chan struct{} // closed when no connection is taken any more
 }
+
+// acceptTime is how long a draining endpoint goes on taking the connections
+// that were made before.
+const acceptTime = 50 * time.Millisecond
 
 func (a *Agent) openTCP(address string) (endpoint, error) {
 	l, err := (&net.ListenConfig{}).Listen(a.ending, "tcp", address)
 	if err != nil {
 		return nil, err
 	}
-	return &streamEndpoint{agent: a, listener: l.(*net.TCPListener), parser: wire.Parser{Default: record.DefaultPriority}, conns: map[*streamConn]struct{}{}}, nil
+	return &streamEndpoint{agent: a, listener: l.(*net.TCPListener), parser: wire.Parser{Default: record.DefaultPriority}, conns: map[*streamConn]struct{}{}, done: make(chan struct{})}, nil
 }
 
 func (e *streamEndpoint) bound() string { return addressText("tcp", e.listener.Addr().String()) }
@@ -48,13 +55,14 @@ func (e *streamEndpoint) connections() int {
 }
 
 func (e *streamEndpoint) run() {
+	defer close(e.done)
 	full := false
 	for {
 		conn, err := e.listener.AcceptTCP()
+		if errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, net.ErrClosed) {
+			return // draining
+		}
 		if err != nil {
-			if e.isDraining() {
-				return
-			}
 			if !full {
 				e.agent.log.Warn("a connection cannot be taken", "address", e.bound(), "why", err)
 			}
@@ -65,12 +73,6 @@ func (e *streamEndpoint) run() {
 		full = false
 		e.accept(conn)
 	}
-}
-
-func (e *streamEndpoint) isDraining() bool {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return !e.deadline.IsZero()
 }
 
 func (e *streamEndpoint) accept(conn *net.TCPConn) {
@@ -84,25 +86,29 @@ func (e *streamEndpoint) accept(conn *net.TCPConn) {
 	c.peer.Addr = netip.AddrPortFrom(peer.Addr().Unmap(), peer.Port())
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if !e.deadline.IsZero() {
-		conn.Close()
-		return
-	}
 	e.conns[c] = struct{}{}
 	e.readers.Go(c.run)
 }
 
 func (e *streamEndpoint) drain(deadline time.Time) {
 	e.draining.Do(func() {
+		e.listener.SetDeadline(time.Now().Add(acceptTime))
+		<-e.done
+		e.listener.Close()
 		e.mu.Lock()
 		e.deadline = deadline
 		for c := range e.conns {
 			c.conn.SetReadDeadline(time.Now()) // ends the reader's wait
 		}
 		e.mu.Unlock()
-		e.listener.Close()
 	})
 	e.readers.Wait()
+}
+
+func (e *streamEndpoint) drainsUntil() time.Time {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.deadline
 }
 
 func (e *streamEndpoint) close() { e.listener.Close() }
@@ -168,7 +174,7 @@ func (c *streamConn) run() {
 			return
 		}
 	}
-	for time.Now().Before(c.endpoint.deadline) {
+	for deadline := c.endpoint.drainsUntil(); time.Now().Before(deadline); {
 		more := false
 		c.raw.Control(func(fd uintptr) { more = c.receive(fd) })
 		if !more || c.err != nil || c.read == 0 || !c.take() {
