@@ -112,7 +112,11 @@ func Run(ctx context.Context, options Options) error {
 type PlanError struct{ Findings plan.Findings }
 
 func (e *PlanError) Error() string {
-	return fmt.Sprintf("the plan is refused: %s", e.Findings[0])
+	first := slices.IndexFunc(e.Findings, func(f plan.Finding) bool { return !f.Warning })
+	if more := len(e.Findings) - 1; more > 0 {
+		return fmt.Sprintf("%s (and %d more findings)", e.Findings[first], more)
+	}
+	return e.Findings[first].String()
 }
 
 // host returns the name of the host, as the plan or the machine has it.

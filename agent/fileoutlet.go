@@ -35,6 +35,8 @@ type fileOutlet struct {
 	wake    chan struct{} // there is something to write, or enough to write at once
 	stopped chan struct{} // closed when the agent stops
 
+	gathered time.Time // when lines were last given to the writer; of the writing goroutine
+
 	mu           sync.Mutex
 	name         string
 	format       *format.Format
@@ -150,19 +152,21 @@ func (o *fileOutlet) writeAll() {
 	}
 }
 
-// gather waits a moment for more, unless there is enough or no time.
+// gather waits for more until flushTime after the write before, unless there
+// is enough already. So a record that comes alone is written at once.
 func (o *fileOutlet) gather() {
 	o.mu.Lock()
 	enough := len(o.held) >= flushSize || o.leaves
 	o.mu.Unlock()
-	if enough {
-		return
+	wait := time.Until(o.gathered.Add(flushTime))
+	if !enough && wait > 0 {
+		select {
+		case <-o.wake:
+		case <-o.stopped:
+		case <-time.After(wait):
+		}
 	}
-	select {
-	case <-o.wake:
-	case <-o.stopped:
-	case <-time.After(flushTime):
-	}
+	o.gathered = time.Now()
 }
 
 // swap takes what is held.
