@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -47,7 +48,25 @@ type host struct {
 	plan    string
 	state   string
 	process *exec.Cmd
-	log     *bytes.Buffer
+	log     *logBuffer
+}
+
+// logBuffer takes a process's log while a test looks into it.
+type logBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (l *logBuffer) Write(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(b)
+}
+
+func (l *logBuffer) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
 }
 
 // newHost writes a plan, in which DIR is the host's folder. It starts nothing.
@@ -57,7 +76,7 @@ func newHost(t testing.TB, plan string) *host {
 	if err != nil {
 		t.Fatal(err)
 	}
-	h := &host{t: t, dir: dir, plan: filepath.Join(dir, "plan.yaml"), state: filepath.Join(dir, "state"), log: new(bytes.Buffer)}
+	h := &host{t: t, dir: dir, plan: filepath.Join(dir, "plan.yaml"), state: filepath.Join(dir, "state"), log: new(logBuffer)}
 	t.Cleanup(func() {
 		h.kill()
 		if strings.Contains(h.log.String(), "DATA RACE") {
