@@ -141,8 +141,8 @@ func (o *fileOutlet) writeAll() {
 			continue
 		case <-o.stopped:
 		}
-		lines, records := o.swap(free)
-		if !o.write(lines, records) {
+		lines := o.swap(free)
+		if !o.write(lines) {
 			return
 		}
 		free = lines[:0]
@@ -170,20 +170,19 @@ func (o *fileOutlet) gather() {
 }
 
 // swap takes what is held.
-func (o *fileOutlet) swap(free []byte) (lines []byte, records int64) {
+func (o *fileOutlet) swap(free []byte) (lines []byte) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	lines, records = o.held, o.heldRecords
-	o.held, o.heldRecords = free, 0
-	o.beingWritten = records
+	lines, o.held = o.held, free
+	o.beingWritten, o.heldRecords = o.heldRecords, 0
 	close(o.room)
 	o.room = make(chan struct{})
-	return lines, records
+	return lines
 }
 
 // write writes lines, again and again until they are in the file. It returns
 // false where the agent stops before that.
-func (o *fileOutlet) write(lines []byte, records int64) bool {
+func (o *fileOutlet) write(lines []byte) bool {
 	for len(lines) > 0 {
 		n, err := o.writer.Write(lines)
 		written := int64(bytes.Count(lines[:n], []byte{'\n'}))
@@ -208,7 +207,7 @@ func (o *fileOutlet) waitForRetry() bool {
 		deadline := o.deadline
 		o.mu.Unlock()
 		if time.Now().Add(retryTime / 4).After(deadline) {
-			o.log.Error("records are lost, because they could not be written before the agent stopped", "outlet", o.name, "path", o.path, "records", o.snapshot().Held)
+			o.log.Error("records are lost, because they could not be written before the agent stopped", "path", o.path, "records", o.snapshot().Held)
 			return false
 		}
 		time.Sleep(retryTime / 4)
@@ -266,7 +265,7 @@ func (o *fileOutlet) tidy(ctx context.Context) {
 			o.log.Info("a piece is removed, as keep says", "path", p.Path, "rolled", p.Stamp.Format(time.RFC3339), "bytes", p.Size)
 		})
 		if err != nil && ctx.Err() == nil && err.Error() != trouble {
-			o.log.Error("pieces cannot be tidied", "outlet", o.name, "path", o.path, "why", err)
+			o.log.Error("pieces cannot be tidied", "path", o.path, "why", err)
 			trouble = err.Error()
 		}
 	}

@@ -419,3 +419,44 @@ func TestAFullDiskHoldsBackShedsAndGoesOn(t *testing.T) {
 		t.Errorf("%d lines; rules %+v, outlet %+v", got, s.Rules, s.Outlets[0].Outlet)
 	}
 }
+
+func TestStoppingDoesNotWaitForAFullDisk(t *testing.T) {
+	h := newHost(t, strings.Replace(plain, "DIR/all.log", "/dev/full/all.log", 1)) // can never be opened
+	h.start()
+	conn := h.dial("tcp")
+	for range 200 {
+		fmt.Fprintf(conn, "<13>x: %s\n", strings.Repeat("y", 10_000))
+	}
+	if s := h.status(); !strings.Contains(s.Outlets[0].Trouble, "not a directory") || s.Outlets[0].Held == 0 {
+		t.Errorf("%+v", s.Outlets[0])
+	}
+	if code := h.stop(); code != 0 { // which demands that it takes no more than 10 s
+		t.Errorf("exit code %d", code)
+	}
+	if !strings.Contains(h.log.String(), "records are lost") {
+		t.Error("what is lost is not told")
+	}
+}
+
+func TestWhatTheKernelDropsIsMissed(t *testing.T) {
+	h := newHost(t, plain)
+	h.start()
+	conn := h.dial("udp")
+	h.process.Process.Signal(syscall.SIGSTOP)
+	const sent = 40_000
+	message := []byte("<13>x: " + strings.Repeat("y", 1000))
+	for range sent {
+		conn.Write(message)
+	}
+	h.process.Process.Signal(syscall.SIGCONT)
+	h.eventually("what the kernel held is read", func() bool {
+		s := h.status()
+		time.Sleep(50 * time.Millisecond)
+		return s.Rules.In > 0 && h.status().Rules.In == s.Rules.In
+	})
+	conn.Write(message) // brings the count of drops along
+	h.eventually("all is accounted for", func() bool {
+		in := h.status().Intakes[1]
+		return in.Missed > 0 && in.Read+in.Missed == sent+1
+	})
+}
