@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"maps"
 	"os"
+	"path/filepath"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -71,7 +72,12 @@ func Run(ctx context.Context, options Options) error {
 	a := &Agent{options: options, log: options.Log, since: time.Now(), endpoints: map[endpointKey]endpoint{}}
 	a.ending, a.end = context.WithCancel(context.Background())
 	defer a.end()
-	p, findings, err := plan.Load(options.PlanFile)
+	file, err := filepath.Abs(options.PlanFile)
+	if err != nil {
+		return err
+	}
+	a.options.PlanFile = file
+	p, findings, err := plan.Load(file)
 	if err != nil {
 		return err
 	}
@@ -100,7 +106,9 @@ func Run(ctx context.Context, options Options) error {
 	for {
 		select {
 		case <-ctx.Done():
+			a.log.Info("agent stops")
 			a.stop()
+			a.log.Info("agent has stopped", "records_in", a.in.Load())
 			return nil
 		case <-options.Reload:
 			a.reload()
@@ -182,7 +190,6 @@ func (a *Agent) fullOutlet(b *record.Batch, marks *route.Marks) <-chan struct{} 
 
 // stop stops taking, writes down, and closes everything.
 func (a *Agent) stop() {
-	a.log.Info("agent stops")
 	endpoints := slices.Collect(maps.Values(a.endpoints))
 	drainWithin(drainTime, endpoints...)
 	a.end() // what is held back by a full outlet is not taken any more

@@ -254,21 +254,48 @@ func (o *fileOutlet) tidy(ctx context.Context) {
 	tick := time.NewTicker(tidyTime)
 	defer tick.Stop()
 	var trouble string
+	var removed removals
 	for {
 		select {
 		case <-ctx.Done():
+			removed.tell(o)
 			return
 		case <-o.writer.Rolled():
 		case <-tick.C:
 		}
-		err := o.writer.Tidy(ctx, func(p roll.Piece) {
-			o.log.Info("a piece is removed, as keep says", "path", p.Path, "rolled", p.Stamp.Format(time.RFC3339), "bytes", p.Size)
-		})
+		err := o.writer.Tidy(ctx, removed.add)
 		if err != nil && ctx.Err() == nil && err.Error() != trouble {
 			o.log.Error("pieces cannot be tidied", "path", o.path, "why", err)
 			trouble = err.Error()
 		}
+		if time.Since(removed.told) >= tidyTime {
+			removed.tell(o)
+		}
 	}
+}
+
+// removals is what keep has removed since it was last told. It is told at once,
+// and then at most once in tidyTime.
+type removals struct {
+	pieces      int
+	bytes       int64
+	first, last time.Time // when they were rolled
+	told        time.Time
+}
+
+func (r *removals) add(p roll.Piece) {
+	if r.pieces == 0 {
+		r.first = p.Stamp
+	}
+	r.pieces, r.bytes, r.last = r.pieces+1, r.bytes+p.Size, p.Stamp
+}
+
+func (r *removals) tell(o *fileOutlet) {
+	if r.pieces == 0 {
+		return
+	}
+	o.log.Info("pieces are removed, as keep says", "path", o.path, "pieces", r.pieces, "bytes", r.bytes, "rolled_from", r.first.Format(time.RFC3339), "to", r.last.Format(time.RFC3339))
+	*r = removals{told: time.Now()}
 }
 
 // leave makes the outlet end once it has written down what it holds.

@@ -139,7 +139,7 @@ func TestRollingOnTheClockAndKeeping(t *testing.T) {
 		}
 		return first != nil && len(now) == 2 && now[0] > first[0]
 	})
-	h.eventually("the removal is logged", func() bool { return strings.Contains(h.log.String(), "a piece is removed, as keep says") })
+	h.eventually("the removal is logged", func() bool { return strings.Contains(h.log.String(), "pieces are removed, as keep says") })
 	h.stop()
 	for _, p := range pieces() {
 		if out, err := exec.Command("gzip", "-t", p).CombinedOutput(); err != nil {

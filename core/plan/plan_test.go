@@ -144,7 +144,7 @@ func TestMistakes(t *testing.T) {
 		{`app is "salinity-probe" and`, `‸"tank 4" and`, "in YAML a value that begins with a quote ends with it, and here more follows; put the whole value in quotes: '\"tank 4\" and severity at most info'"},
 		{"when: condition urgent", `when: text contains "a ‸#b"`, "' #' begins a comment in YAML and cuts this line short; put the whole condition in quotes"},
 		{"when: condition urgent", "when: severity in (error, ‸alert)", "between { and } a comma ends a value in YAML"},
-		{"when: condition urgent", `when: "‸out of memory"`, "'out' is not a property of a record; to look for a text, put it in double quotes; a test begins with"},
+		{"when: condition urgent", `when: "‸out of memory"`, "'out' is not a property of a record; YAML takes one pair of quotes away: to look for this text write '\"out of memory\"'"},
 		{"when: condition urgent", `when: "text contains \"größe\" and app ‸= x"`, "there is no =; write: is"},
 		{"when: condition urgent", `when: 'text contains "it''s" and app ‸= x'`, "there is no =; write: is"},
 		{"    when: app is \"salinity-probe\" and severity at most info", "    when: >-\n      app is pumpd\n      and severity is ‸loud", "'loud' is not a severity"},

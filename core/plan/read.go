@@ -354,7 +354,7 @@ func mendCondition(s scalar, problem *condition.Error) string {
 	quoted := func(text string) string { return "'" + strings.ReplaceAll(text, "'", "''") + "'" }
 	if !s.plain() {
 		if s.token.Type != token.LiteralType && s.token.Type != token.FoldedType && problem.Offset == 0 && !strings.Contains(s.text, `"`) {
-			return problem.Mend + fmt.Sprintf("; YAML takes one pair of quotes away, so to look for a text write %s", quoted(`"`+s.text+`"`))
+			return fmt.Sprintf("YAML takes one pair of quotes away: to look for this text write %s", quoted(`"`+s.text+`"`))
 		}
 		return problem.Mend
 	}

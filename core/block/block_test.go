@@ -1,0 +1,157 @@
+package block
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/klauspost/compress/zstd"
+
+	"oakbarrel/core/record"
+	"oakbarrel/core/wire"
+)
+
+// sample returns records of all shapes.
+func sample() (records []record.Record) {
+	p := wire.Parser{Default: record.DefaultPriority}
+	for i, message := range []string{
+		`<165>1 2003-10-11T22:14:15.003-07:00 reef-02 pumpd 412 ID47 [tank@32473 id="4\"]"] stall`, "<34>1 - - - - - -", "<34>1 - - - - - - ", "no header \xff\x00\n", "<13>x: y", "<191>1 0000-01-01T00:00:00Z h a - - - é",
+	} {
+		r := record.Record{Received: record.Stamp{Sec: 1795601700 - int64(i), Nsec: int32(i), Form: record.Zulu}, Intake: "wire"}
+		p.Parse(&r, []byte(message))
+		records = append(records, r)
+	}
+	records[1].Peer = &record.Peer{Addr: netip.MustParseAddrPort("[fe80::1%eth0]:514")}
+	records[2].Peer = &record.Peer{PID: 412, UID: 1000, GID: 100}
+	records[3].Raw, records[3].Cut, records[3].Stream = []byte("raw"), true, record.Stderr
+	records[4].Intake = ""
+	return records
+}
+
+func build(records []record.Record, number func(i int) uint64) []byte {
+	var b Builder
+	for i := range records {
+		b.Add(number(i), &records[i])
+	}
+	return b.Finish(nil)
+}
+
+func TestABlockGivesBackItsRecords(t *testing.T) {
+	records := sample()
+	number := func(i int) uint64 { return uint64(i*i + 7) } // with holes
+	b, err := Decode(build(records, number))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 2 {
+		i := 0
+		b.Each(func(n uint64, r *record.Record) bool {
+			want := &records[i]
+			if n != number(i) || string(r.AppendJSON(nil)) != string(want.AppendJSON(nil)) || r.Unparsed != want.Unparsed || (r.Text == nil) != (want.Text == nil) || !bytes.Equal(r.Text, want.Text) {
+				t.Errorf("record %d is number %d: %s\nwant %s", i, n, r.AppendJSON(nil), want.AppendJSON(nil))
+			}
+			i++
+			return true
+		})
+		if i != len(records) {
+			t.Errorf("%d records", i)
+		}
+	}
+	h := b.Header()
+	if h.Records != 6 || h.FirstNumber != 7 || h.LastNumber != 32 || h.FirstTime.String() != "0000-01-01T00:00:00Z" || h.LastReceived.Nsec != 0 || h.FirstReceived.Nsec != 5 || h.Severities != 1<<5|1<<2|1<<7 || h.BySeverity != [8]int{2: 2, 5: 3, 7: 1} {
+		t.Errorf("header %+v", h)
+	}
+}
+
+func TestABuilderIsUsedAgain(t *testing.T) {
+	records := sample()
+	var b Builder
+	for range 3 {
+		for i := range records {
+			b.Add(uint64(i+1), &records[i])
+		}
+		if got := b.Finish(nil); !bytes.Equal(got, build(records, func(i int) uint64 { return uint64(i + 1) })) || b.Len() != 0 || b.Size() != 0 {
+			t.Error("the block depends on the one before")
+		}
+	}
+}
+
+func TestDamageIsFound(t *testing.T) {
+	whole := build(sample(), func(i int) uint64 { return uint64(i + 1) })
+	want, _ := Decode(whole)
+	for i := range whole {
+		for _, broken := range [][]byte{whole[:i], append(bytes.Clone(whole[:i]), append([]byte{whole[i] ^ 0x55}, whole[i+1:]...)...)} {
+			b, err := Decode(broken)
+			if err == nil && b.Header() == want.Header() {
+				continue // the frame says the same in other words
+			}
+			if !errors.Is(err, ErrDamaged) {
+				t.Fatalf("changed at byte %d: %v", i, err)
+			}
+		}
+	}
+}
+
+func TestABlockCannotGrowWithoutBound(t *testing.T) {
+	e, _ := zstd.NewWriter(nil)
+	if _, err := Decode(e.EncodeAll(make([]byte, MaxBody+1), nil)); !errors.Is(err, ErrDamaged) {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestLikeStandsByLike(t *testing.T) {
+	var b Builder
+	var lines []byte
+	for i := range 5000 {
+		r := record.Record{Time: record.Stamp{Sec: 1795601700 + int64(i/50), Nsec: int32(i % 50 * 1000), Form: record.Zulu}, Priority: record.Priority(128 + i%4), Host: []byte(fmt.Sprintf("reef-%02d", i%3)), App: []byte("pumpd"),
+			ProcID: []byte("412"), Text: []byte(fmt.Sprintf("pump P%02d at %d rpm", i%12, 1400+i%97))}
+		lines = append(wire.AppendRFC5424Line(lines, &r), '\n')
+		b.Add(uint64(i+1), &r)
+	}
+	e, _ := zstd.NewWriter(nil)
+	if block, plain := len(b.Finish(nil)), len(e.EncodeAll(lines, nil)); block*10 > plain*8 {
+		t.Errorf("the block has %d bytes, the lines compressed %d", block, plain)
+	}
+}
+
+func FuzzDecode(f *testing.F) {
+	d, _ := zstd.NewReader(nil)
+	body, _ := d.DecodeAll(build(sample(), func(i int) uint64 { return uint64(i + 1) }), nil)
+	f.Add(body)
+	f.Fuzz(func(t *testing.T, body []byte) {
+		b, err := Decode(encoder().EncodeAll(body, nil))
+		if err != nil {
+			return
+		}
+		n := 0
+		b.Each(func(_ uint64, r *record.Record) bool { r.AppendJSON(nil); n++; return true })
+		if n != b.Header().Records {
+			t.Errorf("%d records, the header has %d", n, b.Header().Records)
+		}
+	})
+}
+
+func FuzzRoundTrip(f *testing.F) {
+	f.Add("<165>1 2003-10-11T22:14:15.003Z reef-02 pumpd 412 ID47 [tank@32473 id=\"4\"] stall", uint64(3))
+	f.Fuzz(func(t *testing.T, message string, number uint64) {
+		if number == 0 {
+			return
+		}
+		r := record.Record{Received: record.Stamp{Sec: 1, Form: record.Zulu}}
+		p := wire.Parser{Default: record.DefaultPriority}
+		p.Parse(&r, []byte(message))
+		b, err := Decode(build([]record.Record{r}, func(int) uint64 { return number }))
+		if err != nil {
+			t.Fatalf("%q: %v", message, err)
+		}
+		b.Each(func(n uint64, got *record.Record) bool {
+			if n != number || string(got.AppendJSON(nil)) != string(r.AppendJSON(nil)) || !strings.EqualFold(string(got.Text), string(r.Text)) {
+				t.Errorf("%q comes back as %s", message, got.AppendJSON(nil))
+			}
+			return true
+		})
+	})
+}
