@@ -191,9 +191,9 @@ func (a *Agent) fullOutlet(b *record.Batch, marks *route.Marks) <-chan struct{} 
 // stop stops taking, writes down, and closes everything.
 func (a *Agent) stop() {
 	endpoints := slices.Collect(maps.Values(a.endpoints))
-	drainWithin(drainTime, endpoints...)
+	drainWithin(drainTime, func() {}, endpoints...)
 	a.end() // what is held back by a full outlet is not taken any more
-	drainWithin(time.Second, endpoints...)
+	drainWithin(time.Second, func() {}, endpoints...)
 	a.mu.RLock()
 	outlets := slices.Concat(a.outlets, a.departed)
 	a.mu.RUnlock()

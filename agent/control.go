@@ -57,6 +57,8 @@ var ErrNoAgent = errors.New("no agent runs with this state folder")
 
 // AskStatus asks the agent with a state folder for its status.
 func AskStatus(ctx context.Context, stateDir string) (s Status, err error) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
 	err = inFolder(stateDir, func(dir string) error {
 		transport := &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			return new(net.Dialer).DialContext(ctx, "unix", filepath.Join(dir, controlFile))
@@ -76,6 +78,9 @@ func AskStatus(ctx context.Context, stateDir string) (s Status, err error) {
 		}
 		return json.NewDecoder(response.Body).Decode(&s)
 	})
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = fmt.Errorf("the agent with %s does not answer; its own log may tell why", stateDir)
+	}
 	if errors.Is(err, os.ErrNotExist) || errors.Is(err, unix.ECONNREFUSED) {
 		err = fmt.Errorf("%s: %w", stateDir, ErrNoAgent)
 	}

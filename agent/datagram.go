@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -258,13 +259,13 @@ func (e *datagramEndpoint) readControl(i int) {
 // sender returns the address that datagram i came from; it is not valid for a unix socket.
 func (e *datagramEndpoint) sender(i int) netip.AddrPort {
 	sa := &e.names[i]
-	port := func(p uint16) uint16 { return p>>8 | p<<8 }
+	port := func(p *uint16) uint16 { return binary.BigEndian.Uint16((*[2]byte)(unsafe.Pointer(p))[:]) }
 	switch {
 	case e.headers[i].hdr.Namelen == unix.SizeofSockaddrInet4 && sa.Family == unix.AF_INET:
 		v4 := (*unix.RawSockaddrInet4)(unsafe.Pointer(sa))
-		return netip.AddrPortFrom(netip.AddrFrom4(v4.Addr), port(v4.Port))
+		return netip.AddrPortFrom(netip.AddrFrom4(v4.Addr), port(&v4.Port))
 	case e.headers[i].hdr.Namelen == unix.SizeofSockaddrInet6 && sa.Family == unix.AF_INET6:
-		return netip.AddrPortFrom(netip.AddrFrom16(sa.Addr).Unmap(), port(sa.Port))
+		return netip.AddrPortFrom(netip.AddrFrom16(sa.Addr).Unmap(), port(&sa.Port))
 	}
 	return netip.AddrPort{}
 }

@@ -73,8 +73,7 @@ func (a *Agent) adopt(p *plan.Plan, findings plan.Findings) error {
 	for _, e := range change.opened {
 		a.running.Go(e.run)
 	}
-	drainWithin(drainTime, removed...)
-	a.bury(removedIntakes)
+	drainWithin(drainTime, func() { a.bury(removedIntakes) }, removed...)
 	if err := a.state.savePlan(p.Source); err != nil {
 		a.log.Warn("the copy of the plan cannot be written", "why", err)
 	}
@@ -133,7 +132,7 @@ func (a *Agent) makeWay(key endpointKey, c *change) bool {
 	found := false
 	for old, e := range a.endpoints {
 		if _, stays := c.all[old]; !stays && old.network == key.network && portOf(e.bound()) == portOf(key.address) {
-			drainWithin(drainTime, e)
+			drainWithin(drainTime, func() {}, e)
 			c.closed = append(c.closed, old)
 			found = true
 		}
@@ -141,18 +140,23 @@ func (a *Agent) makeWay(key endpointKey, c *change) bool {
 	return found
 }
 
-// drainWithin drains endpoints and waits for that no longer than the given
-// time: an intake that is held back by a full outlet goes on by itself.
-func drainWithin(limit time.Duration, endpoints ...endpoint) {
+// drainWithin drains endpoints, and calls drained when all of them are. It
+// waits for that no longer than the given time: an intake that is held back
+// by a full outlet goes on by itself.
+func drainWithin(limit time.Duration, drained func(), endpoints ...endpoint) {
 	deadline := time.Now().Add(limit)
 	var draining sync.WaitGroup
 	for _, e := range endpoints {
 		draining.Go(func() { e.drain(deadline) })
 	}
-	drained := make(chan struct{})
-	go func() { draining.Wait(); close(drained) }()
+	done := make(chan struct{})
+	go func() {
+		draining.Wait()
+		drained()
+		close(done)
+	}()
 	select {
-	case <-drained:
+	case <-done:
 	case <-time.After(limit):
 	}
 }

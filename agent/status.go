@@ -60,11 +60,12 @@ type OutletStatus struct {
 
 // status reads all counters between two batches.
 func (a *Agent) status() Status {
+	onDisk := fileHash(a.options.PlanFile) // before the lock, which holds up the intakes
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	s := Status{
 		AgentID: a.state.id, Host: a.host(), PID: os.Getpid(), Since: a.since,
-		Plan:    PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: a.changedOnDisk(), Refused: a.refused},
+		Plan:    PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.plan.Hash(), Refused: a.refused},
 		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{},
 		Rules: balance.Rules{In: a.in.Load(), Routed: a.routed.Load(), Dropped: a.dropped.Load()},
 	}
@@ -91,10 +92,13 @@ func (a *Agent) status() Status {
 	return s
 }
 
-// changedOnDisk tells whether the plan's file holds something else than the plan in force.
-func (a *Agent) changedOnDisk() bool {
-	source, err := os.ReadFile(a.options.PlanFile)
-	return err != nil || plan.Hash(source) != a.plan.Hash()
+// fileHash returns the hash of the plan in a file, "" where it cannot be read.
+func fileHash(path string) string {
+	source, err := os.ReadFile(path)
+	if err != nil {
+		return ""
+	}
+	return plan.Hash(source)
 }
 
 func (a *Agent) intakeStatus(in *intake, leaving bool) IntakeStatus {
