@@ -1,0 +1,252 @@
+package spool
+
+import (
+	"os"
+
+	"oakbarrel/core/record"
+)
+
+// Batch is a run of numbers that was read: each is that of a record, or was
+// shed, or is lost because its file is damaged or gone.
+type Batch struct {
+	First, Last uint64
+	Records     int
+	Shed        [8]int // by severity
+	Lost        int
+}
+
+// Read calls each with the records behind those that were read before, in the
+// order of their numbers, up to a number of records or about a number of bytes.
+// Last is First-1 where there is nothing to read. The record is valid until each returns.
+func (s *Spool) Read(maxRecords, maxBytes int, each func(number uint64, r *record.Record)) (Batch, error) {
+	c := s.cursor
+	s.mu.Lock()
+	written := s.written
+	s.reading = written + 1 // nothing that may be read now is shed meanwhile
+	if c.sheddings != s.sheddings {
+		c.close() // it may have looked ahead at what is gone
+		c.sheddings = s.sheddings
+	}
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		s.reading = c.at
+		s.mu.Unlock()
+	}()
+	b := Batch{First: c.at, Last: c.at - 1}
+	for bytes := 0; c.at <= written && b.Records < maxRecords && bytes < maxBytes; {
+		lane, number, err := c.least()
+		if err != nil {
+			return b, err
+		}
+		if lane == nil || number > c.at {
+			end := written // where the numbers without a record end
+			if lane != nil {
+				end = min(end, number-1)
+			}
+			s.account(&b, c.at, end)
+			c.at, b.Last = end+1, end
+			continue
+		}
+		each(number, &lane.record)
+		bytes += lane.take()
+		b.Records++
+		c.at, b.Last = number+1, number
+	}
+	if b.Last >= b.First {
+		s.mu.Lock()
+		s.inFlight = append(s.inFlight, b)
+		s.mu.Unlock()
+	}
+	return b, nil
+}
+
+// account adds numbers without a record to a batch: they were shed, or are lost.
+func (s *Spool) account(b *Batch, first, last uint64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	total := last - first + 1
+	for _, r := range s.shed {
+		if r.Last < first || r.First > last {
+			continue
+		}
+		n := min(r.Last, last) - max(r.First, first) + 1
+		b.Shed[r.Severity] += int(n)
+		total -= n
+	}
+	b.Lost += int(total)
+}
+
+// Rewind makes Read begin again behind what is confirmed.
+func (s *Spool) Rewind() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.cursor != nil {
+		s.cursor.close()
+	}
+	s.cursor = &cursor{spool: s, at: s.confirmed + 1, sheddings: s.sheddings}
+	s.reading = s.confirmed + 1
+	s.inFlight = nil
+}
+
+// countAfter counts the records with numbers above n.
+func (s *Spool) countAfter(n uint64) (records int64, err error) {
+	c := &cursor{spool: s, at: n + 1}
+	defer c.close()
+	for {
+		lane, number, err := c.least()
+		if err != nil || lane == nil {
+			return records, err
+		}
+		lane.take()
+		c.at = number + 1
+		records++
+	}
+}
+
+// cursor merges the lanes by number.
+type cursor struct {
+	spool *Spool
+	at    uint64 // the least number that is wanted
+	lanes [lanes]laneCursor
+
+	sheddings int // of the spool, when the lanes were opened
+}
+
+// laneCursor is a place in a lane.
+type laneCursor struct {
+	file   *os.File
+	path   string
+	first  uint64 // of the chunk
+	offset int64  // behind the frame that is being read
+	frame  reader
+	left   uint32 // records of the frame that are not read
+	number uint64
+	record record.Record
+	ready  bool // record holds the record of number, not yet taken
+	size   int  // of the record
+}
+
+func (c *cursor) close() {
+	for i := range c.lanes {
+		if c.lanes[i].file != nil {
+			c.lanes[i].file.Close()
+		}
+		c.lanes[i] = laneCursor{}
+	}
+}
+
+// least returns the lane with the least number from c.at on, nil for none.
+func (c *cursor) least() (found *laneCursor, number uint64, err error) {
+	for id := range c.lanes {
+		l := &c.lanes[id]
+		for !l.ready || l.number < c.at {
+			more, err := c.advance(laneID(id), l)
+			if err != nil {
+				return nil, 0, err
+			}
+			if !more {
+				break
+			}
+		}
+		if l.ready && l.number >= c.at && (found == nil || l.number < number) {
+			found, number = l, l.number
+		}
+	}
+	return found, number, nil
+}
+
+// take lets go of the record and returns its size in bytes.
+func (l *laneCursor) take() int {
+	l.ready = false
+	return l.size
+}
+
+// advance reads the next record of a lane and tells whether there was one.
+func (c *cursor) advance(id laneID, l *laneCursor) (bool, error) {
+	for l.left == 0 {
+		more, err := c.nextFrame(id, l)
+		if !more || err != nil {
+			l.ready = l.ready && l.number >= c.at
+			return false, err
+		}
+	}
+	before := len(l.frame.b)
+	step, err := l.frame.record(&l.record)
+	if err != nil {
+		return false, err
+	}
+	l.left--
+	l.number += step
+	l.size = before - len(l.frame.b)
+	l.ready = true
+	return true, nil
+}
+
+// nextFrame loads the next frame of a lane that holds a number from c.at on.
+func (c *cursor) nextFrame(id laneID, l *laneCursor) (bool, error) {
+	for {
+		if l.file == nil {
+			if more, err := c.nextChunk(id, l); !more || err != nil {
+				return false, err
+			}
+		}
+		if l.offset >= c.spool.chunkEnd(id, l.path, l.offset) {
+			if !c.spool.hasChunkAfter(id, l.first) {
+				return false, nil
+			}
+			l.file.Close()
+			l.file = nil
+			continue
+		}
+		f, size, err := readFrame(l.file, l.offset)
+		if err != nil { // damaged; what comes behind it in the chunk cannot be found
+			l.offset = 1 << 62
+			continue
+		}
+		l.offset += size
+		if f.last < c.at {
+			continue
+		}
+		l.frame, l.left, l.number = reader{b: f.body}, f.records, f.first
+		return true, nil
+	}
+}
+
+// nextChunk opens the chunk behind the one that was read.
+func (c *cursor) nextChunk(id laneID, l *laneCursor) (bool, error) {
+	s := c.spool
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, ch := range s.lanes[id].chunks {
+		if ch.first <= l.first && l.path != "" || ch.last < c.at {
+			continue
+		}
+		f, err := os.Open(ch.path)
+		if err != nil {
+			return false, err
+		}
+		l.file, l.path, l.first, l.offset = f, ch.path, ch.first, 0
+		return true, nil
+	}
+	return false, nil
+}
+
+// chunkEnd returns how far a chunk is written; one that is gone is at its end.
+func (s *Spool) chunkEnd(id laneID, path string, offset int64) int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, c := range s.lanes[id].chunks {
+		if c.path == path {
+			return c.size
+		}
+	}
+	return offset
+}
+
+func (s *Spool) hasChunkAfter(id laneID, first uint64) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	n := len(s.lanes[id].chunks)
+	return n > 0 && s.lanes[id].chunks[n-1].first > first
+}

@@ -1,0 +1,372 @@
+// Package spool keeps records on disk until a receiver has confirmed them: it
+// gives each its number in a feed, survives kills, and where it is full gives
+// up the least serious first, and says which.
+//
+// It knows records and package disk and nothing else of the project. Its
+// central type is [Spool].
+package spool
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+
+	"oakbarrel/core/disk"
+	"oakbarrel/core/record"
+)
+
+// Mark says how far a followed source has been taken.
+type Mark struct {
+	Source string
+	Offset int64
+}
+
+// Spool is the store of one feed in a folder of its own. Add, Flush and Shed
+// are for one goroutine; Read, Rewind and Confirm for another; the rest may be
+// called by any.
+type Spool struct {
+	disk  disk.Disk
+	dir   string
+	limit int64 // bytes on disk
+
+	// The group that the next flush writes.
+	pending     [lanes]pendingLane
+	pendingSize int
+	buffer      []byte
+	next        atomic.Uint64 // the number of the next record
+
+	cursor *cursor // of Read
+
+	mu        sync.Mutex
+	lanes     [lanes]lane
+	written   uint64 // the highest number that a returned write put down
+	confirmed uint64
+	held      int64 // records written and not confirmed
+	size      int64 // bytes of all chunks
+	marks     map[string]int64
+	shed      []Range // not confirmed yet, by their numbers
+	sheddings int     // how often something was shed
+	reading   uint64  // what is below may have been read, and is not shed
+	inFlight  []Batch // read and not confirmed
+}
+
+// pendingLane is the part of a group that goes to one lane.
+type pendingLane struct {
+	body        []byte
+	records     uint32
+	first, last uint64
+}
+
+// ErrFull says that a spool has no room for records that may not be shed.
+var ErrFull = errors.New("the spool is full")
+
+// Open opens the spool in a folder, which it makes where it is missing, and
+// puts in order what a kill has left. The folder belongs to one Spool at a time.
+func Open(d disk.Disk, dir string, limit int64) (*Spool, error) {
+	if err := d.MakeFolder(dir); err != nil {
+		return nil, err
+	}
+	s := &Spool{disk: d, dir: dir, limit: limit, marks: map[string]int64{}}
+	for i := range s.lanes {
+		s.lanes[i].cut = -1
+	}
+	if err := s.loadState(); err != nil {
+		return nil, err
+	}
+	if err := s.loadShed(); err != nil {
+		return nil, err
+	}
+	if err := s.loadChunks(); err != nil {
+		return nil, err
+	}
+	if err := s.dropUnwritten(); err != nil {
+		return nil, err
+	}
+	s.next.Store(s.written + 1)
+	s.Rewind()
+	held, err := s.countAfter(s.confirmed)
+	s.held = held
+	return s, err
+}
+
+// Add puts a record into the group that the next Flush writes, and returns its
+// number. Nothing of r is kept.
+func (s *Spool) Add(r *record.Record, canWait bool) uint64 {
+	number := s.next.Add(1) - 1
+	p := &s.pending[laneOf(r.Severity(), canWait)]
+	if p.records == 0 {
+		p.first, p.last = number, number
+	}
+	before := len(p.body)
+	p.body = appendRecord(p.body, number-p.last, r)
+	p.last = number
+	p.records++
+	s.pendingSize += len(p.body) - before
+	return number
+}
+
+// Pending returns how many bytes the next Flush will write, about.
+func (s *Spool) Pending() int { return s.pendingSize }
+
+// Flush writes the group that was added, all of it or nothing, and with it how
+// far the sources have been taken. After an error it may be called again.
+func (s *Spool) Flush(marks []Mark) error {
+	if s.pendingSize == 0 {
+		return nil
+	}
+	if err := s.makeRoom(); err != nil {
+		return err
+	}
+	var group []laneID
+	for id := range s.pending {
+		if s.pending[id].records > 0 {
+			group = append(group, laneID(id))
+		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	whole := numbers{s.written + 1, s.next.Load() - 1}
+	var undo []func()
+	for i, id := range group {
+		p, l := &s.pending[id], &s.lanes[id]
+		f := frame{records: p.records, group: whole, first: p.first, last: p.last, body: p.body}
+		if i == 0 {
+			f.marks = marks
+		}
+		chunks, before := len(l.chunks), chunk{}
+		if chunks > 0 {
+			before = l.chunks[chunks-1]
+		}
+		undo = append(undo, func() { l.takeBack(before, chunks) })
+		var err error
+		if s.buffer, err = l.write(s.disk, s.dir, id, &f, s.buffer); err != nil {
+			for _, f := range undo {
+				f()
+			}
+			s.measure()
+			return fmt.Errorf("write to the spool: %w", err)
+		}
+	}
+	for _, id := range group {
+		p := &s.pending[id]
+		s.held += int64(p.records)
+		p.body, p.records = p.body[:0], 0
+	}
+	for _, m := range marks {
+		s.marks[m.Source] = m.Offset
+	}
+	s.pendingSize = 0
+	s.written = whole.last
+	s.measure()
+	if len(group) == 0 { // all of it was shed, and no frame tells how far the numbers go
+		return s.rememberShed(nil)
+	}
+	return nil
+}
+
+// measure adds up the sizes of all chunks. The caller holds the lock.
+func (s *Spool) measure() {
+	s.size = 0
+	for i := range s.lanes {
+		for _, c := range s.lanes[i].chunks {
+			s.size += c.size
+		}
+	}
+}
+
+// Sync makes what was flushed survive a power cut.
+func (s *Spool) Sync() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var problems []error
+	for i := range s.lanes {
+		if f := s.lanes[i].file; f != nil {
+			problems = append(problems, f.Sync())
+		}
+	}
+	return errors.Join(append(problems, s.disk.SyncFolder(s.dir))...)
+}
+
+// Close closes the files. What was flushed is kept, what was only added is not.
+func (s *Spool) Close() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for i := range s.lanes {
+		s.lanes[i].close()
+	}
+	s.cursor.close()
+}
+
+// State is how a spool is.
+type State struct {
+	Next, Written, Confirmed uint64
+	Held                     int64 // records written and not confirmed
+	Size, Limit              int64 // bytes on disk
+}
+
+// State returns how the spool is.
+func (s *Spool) State() State {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return State{s.next.Load(), s.written, s.confirmed, s.held, s.size, s.limit}
+}
+
+// Marks returns how far each source has been taken.
+func (s *Spool) Marks() []Mark {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var list []Mark
+	for source, offset := range s.marks {
+		list = append(list, Mark{source, offset})
+	}
+	slices.SortFunc(list, func(a, b Mark) int { return strings.Compare(a.Source, b.Source) })
+	return list
+}
+
+// Full tells whether a flush has to shed to find room, or finds none.
+func (s *Spool) Full() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.size >= s.limit
+}
+
+// loadChunks finds the chunks of all lanes, cuts what is torn, and takes back a
+// group that is not whole.
+func (s *Spool) loadChunks() error {
+	paths, err := listChunks(s.dir)
+	if err != nil {
+		return err
+	}
+	tails := [lanes][]tail{}
+	for id := range paths {
+		for _, path := range paths[id] {
+			c, frames, err := s.scan(path)
+			if err != nil {
+				return err
+			}
+			// Confirmed, or shed: a kill came before the removal.
+			if len(frames) == 0 || c.last <= s.confirmed || s.isShed(c.first) {
+				if err := s.disk.Remove(path); err != nil {
+					return err
+				}
+				continue
+			}
+			s.lanes[id].chunks = append(s.lanes[id].chunks, c)
+			tails[id] = frames
+		}
+	}
+	for {
+		newest, whole := s.newestGroup(tails)
+		if whole {
+			break
+		}
+		for id := range tails {
+			if err := s.dropNewest(laneID(id), &tails[id], newest); err != nil {
+				return err
+			}
+		}
+	}
+	for id := range tails {
+		for _, t := range tails[id] {
+			s.written = max(s.written, t.group.last)
+		}
+	}
+	s.measure()
+	return nil
+}
+
+// tail is a frame of the newest chunk of a lane, as far as it is needed to find groups.
+type tail struct {
+	group   numbers
+	records uint32
+	last    uint64
+	start   int64
+	before  uint64 // the last number before it in the chunk
+}
+
+// newestGroup returns the newest group, and whether all of it is there, apart
+// from what was confirmed or shed since.
+func (s *Spool) newestGroup(tails [lanes][]tail) (newest numbers, whole bool) {
+	var records uint64
+	for id := range tails {
+		if n := len(tails[id]); n > 0 {
+			t := tails[id][n-1]
+			if t.group.first > newest.first {
+				newest, records = t.group, 0
+			}
+			if t.group == newest {
+				records += uint64(t.records)
+			}
+		}
+	}
+	if newest.first <= s.confirmed { // it was read, so it was whole
+		return newest, true
+	}
+	return newest, records+s.countShed(newest) >= newest.last-newest.first+1
+}
+
+// dropNewest cuts the last frame of a lane off where it is of the group.
+func (s *Spool) dropNewest(id laneID, tails *[]tail, group numbers) error {
+	n := len(*tails)
+	if n == 0 || (*tails)[n-1].group != group {
+		return nil
+	}
+	t := (*tails)[n-1]
+	*tails = (*tails)[:n-1]
+	l := &s.lanes[id]
+	c := &l.chunks[len(l.chunks)-1]
+	if n == 1 { // of this chunk nothing remains
+		path := c.path
+		l.chunks = l.chunks[:len(l.chunks)-1]
+		return s.disk.Remove(path)
+	}
+	c.size, c.last, c.records = t.start, t.before, c.records-int64(t.records)
+	return s.truncate(c.path, t.start)
+}
+
+func (s *Spool) truncate(path string, size int64) error {
+	f, err := s.disk.OpenAppend(path, 0o640)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return f.Truncate(size)
+}
+
+// scan walks the frames of a chunk, learns the marks, and cuts off what is not a whole frame.
+func (s *Spool) scan(path string) (c chunk, frames []tail, err error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return c, nil, err
+	}
+	defer f.Close()
+	c.path = path
+	for {
+		fr, size, err := readFrame(f, c.size)
+		if err != nil {
+			break
+		}
+		if len(frames) == 0 {
+			c.first = fr.first
+		}
+		frames = append(frames, tail{fr.group, fr.records, fr.last, c.size, c.last})
+		c.size += size
+		c.last = fr.last
+		c.records += int64(fr.records)
+		for _, m := range fr.marks {
+			s.marks[m.Source] = max(s.marks[m.Source], m.Offset)
+		}
+	}
+	st, err := f.Stat()
+	if err != nil {
+		return c, nil, err
+	}
+	if st.Size() > c.size {
+		err = s.truncate(path, c.size)
+	}
+	return c, frames, err
+}

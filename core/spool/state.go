@@ -1,0 +1,104 @@
+package spool
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"oakbarrel/core/disk"
+)
+
+const stateFile = "state.json"
+
+// savedState is what must outlive the chunks.
+type savedState struct {
+	Confirmed uint64           `json:"confirmed"`
+	Marks     map[string]int64 `json:"marks"`
+}
+
+func (s *Spool) loadState() error {
+	path := filepath.Join(s.dir, stateFile)
+	b, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	var saved savedState
+	if err := json.Unmarshal(b, &saved); err != nil {
+		return fmt.Errorf("%s is damaged: %w", path, err)
+	}
+	s.confirmed, s.written = saved.Confirmed, saved.Confirmed
+	for source, offset := range saved.Marks {
+		s.marks[source] = offset
+	}
+	return nil
+}
+
+// Confirm forgets all records up to a number, because the receiver has them.
+func (s *Spool) Confirm(number uint64) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if number <= s.confirmed {
+		return nil
+	}
+	if number > s.written {
+		return fmt.Errorf("number %d is confirmed, but the spool has written only %d", number, s.written)
+	}
+	for len(s.inFlight) > 0 && s.inFlight[0].Last <= number {
+		s.held -= int64(s.inFlight[0].Records)
+		s.inFlight = s.inFlight[1:]
+	}
+	exact := len(s.inFlight) == 0 && s.cursor.at == number+1 || len(s.inFlight) > 0 && s.inFlight[0].First == number+1
+	s.confirmed = number
+	if err := disk.WriteFile(s.disk, filepath.Join(s.dir, stateFile), s.encodeState(), 0o640); err != nil {
+		return err
+	}
+	if err := s.removeConfirmed(); err != nil {
+		return err
+	}
+	if err := s.forgetShed(); err != nil {
+		return err
+	}
+	if exact {
+		return nil
+	}
+	// The receiver is elsewhere than we thought: count anew, and read on from there.
+	s.mu.Unlock()
+	s.Rewind()
+	held, err := s.countAfter(number)
+	s.mu.Lock()
+	s.held = held
+	return err
+}
+
+func (s *Spool) encodeState() []byte {
+	b, err := json.Marshal(savedState{s.confirmed, s.marks})
+	if err != nil {
+		panic(err) // numbers and names always can be written
+	}
+	return append(b, '\n')
+}
+
+// removeConfirmed removes the chunks that hold nothing above the confirmed number.
+func (s *Spool) removeConfirmed() error {
+	for i := range s.lanes {
+		l := &s.lanes[i]
+		for len(l.chunks) > 0 && l.chunks[0].last <= s.confirmed {
+			if len(l.chunks) == 1 {
+				l.close()
+			}
+			if err := s.disk.Remove(l.chunks[0].path); err != nil {
+				return err
+			}
+			l.chunks = slices.Delete(l.chunks, 0, 1)
+		}
+	}
+	s.measure()
+	return nil
+}
