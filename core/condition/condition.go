@@ -84,6 +84,17 @@ func (c *Condition) Implies(other *Condition) bool {
 	return true
 }
 
+// Apps returns the apps one of which a record must have to meet the condition;
+// ok is false where the condition does not demand that.
+func (c *Condition) Apps() (apps []string, ok bool) {
+	for _, part := range conjuncts(nil, c.root) {
+		if t, is := part.(*textTest); is && t.prop.which == app && t.op == equal && !t.fold {
+			return t.values, true
+		}
+	}
+	return nil, false
+}
+
 // node is a part of a condition.
 type node interface {
 	match(r *record.Record) bool

@@ -1,6 +1,7 @@
 package condition
 
 import (
+	"fmt"
 	"net/netip"
 	"strings"
 	"testing"
@@ -238,6 +239,19 @@ func TestImplies(t *testing.T) {
 		wide, _ := Parse(c.wide, nil)
 		if got := narrow.Implies(wide); got != c.want {
 			t.Errorf("%s implies %s: %v", c.narrow, c.wide, got)
+		}
+	}
+}
+
+func TestApps(t *testing.T) {
+	for condition, want := range map[string]string{
+		"app is a": "[a] true", "app in (a, b) and severity is error": "[a b] true", "severity is error and (app is a)": "[a] true", "app is a or any": "[] false",
+		"not app is a": "[] false", "app is not a": "[] false", "app is A ignoring case": "[] false", "app starts with a": "[] false", "host is a": "[] false",
+	} {
+		c, _ := Parse(condition, nil)
+		apps, ok := c.Apps()
+		if got := fmt.Sprint(apps, ok); got != want {
+			t.Errorf("%s: %s, want %s", condition, got, want)
 		}
 	}
 }

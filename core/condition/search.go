@@ -38,6 +38,9 @@ var lowerASCII = func() (t [256]byte) {
 func (s *searcher) holds(op textOp, v []byte) bool {
 	switch op {
 	case equal:
+		if !s.fold {
+			return string(v) == string(s.want)
+		}
 		return s.startAt(v) == len(v)
 	case prefix:
 		return s.startAt(v) >= 0

@@ -157,10 +157,16 @@ func (t *textTest) prepare(fold bool) {
 	}
 }
 
-func (t *textTest) property() property          { return t.prop }
-func (t *textTest) match(r *record.Record) bool { return t.prop.some(r, t) }
-func (t *textTest) on(record.Priority) Verdict  { return Maybe }
-func (t *textTest) contradicts() bool           { return false }
+func (t *textTest) property() property { return t.prop }
+func (t *textTest) match(r *record.Record) bool {
+	if t.prop.which == field {
+		return t.prop.some(r, t)
+	}
+	return t.matchText(t.prop.of(r))
+}
+
+func (t *textTest) on(record.Priority) Verdict { return Maybe }
+func (t *textTest) contradicts() bool          { return false }
 
 func (t *textTest) matchText(v []byte) bool {
 	for i := range t.search {

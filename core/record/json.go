@@ -28,8 +28,7 @@ func (r *Record) AppendJSON(dst []byte) []byte {
 		dst = r.Fields().Root().AppendJSON(dst)
 	}
 	if r.Intake != "" {
-		dst = append(dst, `,"intake":"`...)
-		dst = append(AppendVisible(dst, r.Intake), '"')
+		dst = AppendJSONString(append(dst, `,"intake":`...), []byte(r.Intake))
 	}
 	if r.Peer != nil {
 		dst = append(dst, `,"peer":`...)

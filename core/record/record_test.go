@@ -3,6 +3,7 @@ package record
 import (
 	"encoding/json"
 	"net/netip"
+	"strings"
 	"testing"
 	"time"
 )
@@ -130,9 +131,26 @@ func TestWritingJSONAllocatesNothing(t *testing.T) {
 }
 
 func TestVisible(t *testing.T) {
-	got := string(AppendVisible(nil, "a\tb\x00\u0085\u2028\u2066é\xffz\\\n"))
+	got := string(AppendVisible(nil, []byte("a\tb\x00\u0085\u2028\u2066é\xffz\\\n")))
 	if want := `a\tb\u0000\u0085\u2028\u2066é\xffz\` + `\n`; got != want {
 		t.Errorf("got %s, want %s", got, want)
+	}
+}
+
+func TestNoByteHidesInALongText(t *testing.T) {
+	for c := range 256 {
+		for at := range 20 {
+			text := []byte("0123456789 abcdefghi")
+			text[at] = byte(c)
+			var back string
+			if err := json.Unmarshal(AppendJSONString(nil, text), &back); err != nil || back != strings.ToValidUTF8(string(text), "\uFFFD") {
+				t.Errorf("%q is written as %s", text, AppendJSONString(nil, text))
+			}
+			visible := string(AppendVisible(nil, text))
+			if plain := c >= ' ' && c < 0x7f; plain != (visible == string(text)) || strings.ContainsFunc(visible, Dangerous) {
+				t.Errorf("%q is shown as %q", text, visible)
+			}
+		}
 	}
 }
 

@@ -84,32 +84,29 @@ func AppendClock(dst []byte, clock int) []byte {
 	return append(dst, byte('0'+h/10), byte('0'+h%10), ':', byte('0'+m/10), byte('0'+m%10), ':', byte('0'+sec/10), byte('0'+sec%10))
 }
 
+// appendDigits writes the last n (up to 9) digits of v.
 func appendDigits(dst []byte, v, n int) []byte {
-	for range n {
-		dst = append(dst, '0')
-	}
-	for i := len(dst) - 1; n > 0; i, n = i-1, n-1 {
-		dst[i] = byte('0' + v%10)
-		v /= 10
+	start := len(dst)
+	dst = append(dst, "000000000"[:n]...)
+	for i := start + n - 1; i >= start; i-- {
+		dst[i] = byte('0' + uint32(v)%10)
+		v = int(uint32(v) / 10)
 	}
 	return dst
 }
 
 func appendFraction(dst []byte, nsec int32, digits int) []byte {
-	if nsec == 0 || digits == 0 {
+	for i := digits; i < 9; i++ {
+		nsec /= 10
+	}
+	for digits > 0 && nsec%10 == 0 {
+		nsec /= 10
+		digits--
+	}
+	if nsec == 0 {
 		return dst
 	}
-	start := len(dst)
-	dst = append(dst, '.')
-	dst = appendDigits(dst, int(nsec), 9)
-	dst = dst[:start+1+digits]
-	for dst[len(dst)-1] == '0' {
-		dst = dst[:len(dst)-1]
-	}
-	if dst[len(dst)-1] == '.' {
-		dst = dst[:start]
-	}
-	return dst
+	return appendDigits(append(dst, '.'), int(nsec), digits)
 }
 
 // ParseStamp reads an RFC 3339 stamp from the start of b and returns how many

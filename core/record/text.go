@@ -1,6 +1,9 @@
 package record
 
-import "unicode/utf8"
+import (
+	"encoding/binary"
+	"unicode/utf8"
+)
 
 const hex = "0123456789abcdef"
 
@@ -11,6 +14,30 @@ var safeASCII = func() (t [256]bool) {
 	}
 	return
 }()
+
+const (
+	ones  = 0x0101010101010101 // a one in each byte
+	highs = 0x80 * ones        // the high bit of each byte
+)
+
+// plainRun returns how many bytes at the start of b, eight at a time, are
+// printable ASCII, with quotes and backslashes only where they are allowed. It
+// may return less, never more: a byte is flagged by its high bit, and one that
+// is flagged may flag the next by a carry.
+func plainRun(b []byte, quotes bool) (n int) {
+	for ; n+8 <= len(b); n += 8 {
+		x := binary.LittleEndian.Uint64(b[n:])
+		flags := x | (x - ' '*ones) | (x + ones) // not ASCII; below a space; DEL
+		if !quotes {
+			quote, slash := x^'"'*ones, x^'\\'*ones // 0 where they are
+			flags |= (quote-ones)&^quote | (slash-ones)&^slash
+		}
+		if flags&highs != 0 {
+			break
+		}
+	}
+	return n
+}
 
 // Dangerous tells whether a terminal or an editor may take r as a command or
 // turn the text around it: control characters (C0, DEL, C1), line and
@@ -28,7 +55,7 @@ func Dangerous(r rune) bool {
 func AppendJSONString(dst, text []byte) []byte {
 	dst = append(dst, '"')
 	start := 0
-	for i := 0; i < len(text); {
+	for i := plainRun(text, false); i < len(text); {
 		c := text[i]
 		if safeASCII[c] {
 			i++
@@ -71,16 +98,16 @@ func appendEscape(dst []byte, r rune) []byte {
 // AppendVisible writes text so that it is one line and harmless on a terminal:
 // dangerous characters are escaped as in JSON, bytes that are not UTF-8 as
 // \xNN. Quotes and backslashes stand as they are.
-func AppendVisible[T []byte | string](dst []byte, text T) []byte {
+func AppendVisible(dst, text []byte) []byte {
 	start := 0
-	for i := 0; i < len(text); {
+	for i := plainRun(text, true); i < len(text); {
 		if c := text[i]; c >= ' ' && c < 0x7f {
 			i++
 			continue
 		}
 		r, size := rune(text[i]), 1
 		if r >= utf8.RuneSelf {
-			r, size = utf8.DecodeRune([]byte(text[i:min(i+utf8.UTFMax, len(text))]))
+			r, size = utf8.DecodeRune(text[i:])
 		}
 		if r == utf8.RuneError && size == 1 {
 			dst = append(append(dst, text[start:i]...), '\\', 'x', hex[text[i]>>4], hex[text[i]&15])
@@ -95,4 +122,4 @@ func AppendVisible[T []byte | string](dst []byte, text T) []byte {
 }
 
 // Visible returns text made harmless as [AppendVisible] does.
-func Visible(text string) string { return string(AppendVisible(nil, text)) }
+func Visible(text string) string { return string(AppendVisible(nil, []byte(text))) }

@@ -5,6 +5,8 @@
 package route
 
 import (
+	"slices"
+
 	"oakbarrel/core/condition"
 	"oakbarrel/core/record"
 )
@@ -31,42 +33,51 @@ type Table struct {
 	rules     []Rule
 	otherwise Otherwise
 	outlets   int
-	walks     [record.Priorities][]step // the rules that can match a priority, in order
-	masks     [][]uint64                // the outlets of each rule, and of otherwise at the end
-}
+	masks     [][]uint64 // the outlets of each rule, and of otherwise at the end
 
-// step is a rule on the walk of a priority.
-type step struct {
-	rule    int32
-	certain bool // every record of the priority meets the condition
+	// A record meets two lists of rules, both in order: those that its priority
+	// leaves open, and those of them that are about its app alone.
+	walks    [record.Priorities][]int32
+	byApp    map[string][]int32
+	verdicts [record.Priorities][]condition.Verdict // of each rule
 }
 
 // NewTable compiles rules. It keeps them; the caller may not change them any more.
 func NewTable(rules []Rule, otherwise Otherwise, outlets int) *Table {
-	t := &Table{rules: rules, otherwise: otherwise, outlets: outlets}
-	for p := range t.walks {
-		t.walks[p] = t.walk(record.Priority(p))
-	}
+	t := &Table{rules: rules, otherwise: otherwise, outlets: outlets, byApp: map[string][]int32{}}
 	for i := range rules {
 		t.masks = append(t.masks, mask(rules[i].Send, outlets))
+		apps, _ := rules[i].When.Apps()
+		for j, app := range apps {
+			if !slices.Contains(apps[:j], app) {
+				t.byApp[app] = append(t.byApp[app], int32(i))
+			}
+		}
 	}
 	t.masks = append(t.masks, mask(otherwise.Send, outlets))
+	for p := range t.walks {
+		t.plan(record.Priority(p))
+	}
 	return t
 }
 
-func (t *Table) walk(p record.Priority) (steps []step) {
+// plan finds out which rules can match a priority: none behind one that surely
+// matches and ends the walk.
+func (t *Table) plan(p record.Priority) {
+	verdicts := make([]condition.Verdict, len(t.rules))
+	t.verdicts[p] = verdicts
 	for i := range t.rules {
-		verdict := t.rules[i].When.On(p)
-		if verdict == condition.Never {
+		verdicts[i] = t.rules[i].When.On(p)
+		if verdicts[i] == condition.Never {
 			continue
 		}
-		certain := verdict == condition.Always
-		steps = append(steps, step{int32(i), certain})
-		if certain && t.rules[i].ends() {
-			break
+		if _, keyed := t.rules[i].When.Apps(); !keyed {
+			t.walks[p] = append(t.walks[p], int32(i))
+		}
+		if verdicts[i] == condition.Always && t.rules[i].ends() {
+			return
 		}
 	}
-	return steps
 }
 
 func mask(outlets []int, total int) []uint64 {
@@ -120,10 +131,18 @@ func (t *Table) Mark(b *record.Batch, m *Marks) Counts {
 
 // mark tells whether the record goes to any outlet.
 func (t *Table) mark(r *record.Record, row []uint64) (routed bool) {
+	walk, mine := t.walks[r.Priority], t.byApp[string(r.App)]
+	verdicts := t.verdicts[r.Priority]
 	dropped := false
-	for _, s := range t.walks[r.Priority] {
-		rule := &t.rules[s.rule]
-		if !s.certain && !rule.When.Match(r) {
+	for len(walk) > 0 || len(mine) > 0 {
+		var i int32
+		if len(mine) == 0 || len(walk) > 0 && walk[0] < mine[0] {
+			i, walk = walk[0], walk[1:]
+		} else {
+			i, mine = mine[0], mine[1:]
+		}
+		rule := &t.rules[i]
+		if verdicts[i] == condition.Never || verdicts[i] == condition.Maybe && !rule.When.Match(r) {
 			continue
 		}
 		if rule.Drop {
@@ -131,7 +150,7 @@ func (t *Table) mark(r *record.Record, row []uint64) (routed bool) {
 			break
 		}
 		routed = true
-		add(row, t.masks[s.rule])
+		add(row, t.masks[i])
 		if rule.Done {
 			break
 		}
@@ -154,10 +173,10 @@ func add(row, mask []uint64) {
 // one that takes away all that they match. A rule whose own condition can
 // never hold is not among them.
 func (t *Table) Unreachable() (rules []int) {
-	var reached = make([]bool, len(t.rules))
-	for p := range t.walks {
-		for _, s := range t.walks[p] {
-			reached[s.rule] = true
+	reached := make([]bool, len(t.rules))
+	for p := range t.verdicts {
+		for i, v := range t.verdicts[p] {
+			reached[i] = reached[i] || v != condition.Never
 		}
 	}
 	for i := range t.rules {

@@ -98,7 +98,7 @@ func TestWalksEqualTheRules(t *testing.T) {
 	for range 60 {
 		var rules []Rule
 		for range rnd.IntN(8) {
-			r := Rule{When: when(t, fmt.Sprintf("%s and %s or not %s", pick(), pick(), pick())), Drop: rnd.IntN(5) == 0, Done: rnd.IntN(3) == 0}
+			r := Rule{When: when(t, fmt.Sprintf([]string{"%s and %s or not %s", "%s and %s and not %s"}[rnd.IntN(2)], pick(), pick(), pick())), Drop: rnd.IntN(5) == 0, Done: rnd.IntN(3) == 0}
 			if !r.Drop {
 				r.Send = []int{rnd.IntN(100), rnd.IntN(100)}
 			}

@@ -239,7 +239,7 @@ func TestAKillAtEveryCallLeavesNoHole(t *testing.T) {
 			}
 			return nil
 		}
-		for i := 0; err == nil && i < 40; i++ {
+		for i := 0; err == nil && i < 20; i++ {
 			err = step()
 		}
 		killed := err != nil
