@@ -1,0 +1,151 @@
+package block
+
+import (
+	"encoding/binary"
+	"strconv"
+	"sync"
+
+	"github.com/klauspost/compress/zstd"
+
+	"oakbarrel/core/record"
+)
+
+// Builder makes a block. The zero Builder is ready, and is used again after
+// Finish. It is not safe for concurrent use.
+type Builder struct {
+	count       int
+	first, last uint64
+	time, got   int64
+	columns     [columns][]byte
+	list        map[string]uint64
+	scratch     []byte
+}
+
+// Len returns how many records were added.
+func (b *Builder) Len() int { return b.count }
+
+// Size returns how many bytes the body has so far, uncompressed.
+func (b *Builder) Size() (n int) {
+	for i := range b.columns {
+		n += len(b.columns[i])
+	}
+	return n
+}
+
+// Add adds a record under its number in the feed, which must be above the one
+// before. Nothing of r is kept.
+func (b *Builder) Add(number uint64, r *record.Record) {
+	if b.count == 0 {
+		b.first, b.last = number, number-1
+		b.time, b.got = 0, 0
+		if b.list == nil {
+			b.list = map[string]uint64{}
+		}
+	}
+	b.count++
+	c := &b.columns
+	c[numbers] = binary.AppendUvarint(c[numbers], number-b.last-1)
+	b.last = number
+	c[times] = binary.AppendVarint(c[times], r.Time.Sec-b.time)
+	c[times] = binary.AppendUvarint(c[times], uint64(r.Time.Nsec))
+	b.time = r.Time.Sec
+	c[zones] = appendZone(c[zones], r.Time)
+	c[receipts] = binary.AppendVarint(c[receipts], r.Received.Sec-b.got)
+	c[receipts] = binary.AppendUvarint(c[receipts], uint64(r.Received.Nsec))
+	c[receipts] = appendZone(c[receipts], r.Received)
+	b.got = r.Received.Sec
+	c[priorities] = append(c[priorities], byte(r.Priority))
+	c[marks] = append(c[marks], marksOf(r))
+	b.addWord(hosts, r.Host)
+	b.addWord(apps, r.App)
+	b.addWord(procIDs, r.ProcID)
+	b.addWord(msgIDs, r.MsgID)
+	b.scratch = append(b.scratch[:0], r.Intake...)
+	b.addWord(intakes, present(b.scratch, r.Intake != ""))
+	b.scratch = appendPeer(b.scratch[:0], r.Peer)
+	b.addWord(peers, present(b.scratch, r.Peer != nil))
+	b.addText(texts, r.Text)
+	b.addText(data, r.Data)
+	b.addText(raws, r.Raw)
+}
+
+func present(v []byte, there bool) []byte {
+	if !there {
+		return nil
+	}
+	return v
+}
+
+func appendZone(dst []byte, s record.Stamp) []byte {
+	return binary.AppendVarint(dst, int64(s.Zone)<<2|int64(s.Form))
+}
+
+func marksOf(r *record.Record) byte {
+	m := byte(r.Stream)
+	if r.Unparsed {
+		m |= markUnparsed
+	}
+	if r.Cut {
+		m |= markCut
+	}
+	return m
+}
+
+func appendPeer(dst []byte, p *record.Peer) []byte {
+	switch {
+	case p == nil:
+		return dst
+	case p.Addr.IsValid():
+		return p.Addr.AppendTo(dst)
+	}
+	dst = strconv.AppendInt(append(dst, "pid "...), int64(p.PID), 10)
+	dst = strconv.AppendUint(append(dst, ' '), uint64(p.UID), 10)
+	return strconv.AppendUint(append(dst, ' '), uint64(p.GID), 10)
+}
+
+func (b *Builder) addWord(column int, v []byte) {
+	if v == nil {
+		b.columns[column] = append(b.columns[column], 0)
+		return
+	}
+	at, known := b.list[string(v)]
+	if !known {
+		at = uint64(len(b.list)) + 1
+		b.list[string(v)] = at
+		b.columns[words] = binary.AppendUvarint(b.columns[words], uint64(len(v)))
+		b.columns[words] = append(b.columns[words], v...)
+	}
+	b.columns[column] = binary.AppendUvarint(b.columns[column], at)
+}
+
+func (b *Builder) addText(column int, v []byte) {
+	if v == nil {
+		b.columns[column] = append(b.columns[column], 0)
+		return
+	}
+	b.columns[column] = binary.AppendUvarint(b.columns[column], uint64(len(v))+1)
+	b.columns[column+1] = append(b.columns[column+1], v...)
+}
+
+var encoder = sync.OnceValue(func() *zstd.Encoder {
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		panic(err) // the options are constant
+	}
+	return e
+})
+
+// Finish appends the block to dst, compressed, and makes the builder empty.
+func (b *Builder) Finish(dst []byte) []byte {
+	body := append(make([]byte, 0, b.Size()+columns*4+32), version)
+	body = binary.AppendUvarint(body, uint64(b.count))
+	body = binary.AppendUvarint(body, b.first)
+	for i := range b.columns {
+		body = binary.AppendUvarint(body, uint64(len(b.columns[i])))
+		body = append(body, b.columns[i]...)
+		b.columns[i] = b.columns[i][:0]
+	}
+	clear(b.list)
+	b.count = 0
+	return encoder().EncodeAll(body, dst)
+}
