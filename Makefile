@@ -9,6 +9,7 @@ build:
 	go build -trimpath -ldflags '-s -w' -o bin/oakbarrel ./cmd/oakbarrel
 
 demo: build
+	@./setup.sh mariadbd:mariadb-server
 	@exec bin/oakbarrel demo
 
 test: setup
@@ -39,6 +40,6 @@ fuzz:
 screenshots: build
 	docs/screenshots/make.sh
 
-# What the tests run beside Go: programs that send syslog, and the standard compressors.
+# What the tests run beside Go: programs that send syslog, the standard compressors, the database.
 setup:
-	@./setup.sh logger:bsdutils python3:python3 perl:perl zstd:zstd gzip:gzip
+	@./setup.sh logger:bsdutils python3:python3 perl:perl zstd:zstd gzip:gzip mariadbd:mariadb-server

@@ -56,10 +56,10 @@ type Agent struct {
 	readAt    time.Time
 	refused   *Refusal
 	intakes   []*intake
-	outlets   []*fileOutlet // in the order of the plan, as the table numbers them
+	outlets   []outlet // in the order of the plan, as the table numbers them
 	endpoints map[endpointKey]endpoint
-	leaving   []*intake     // removed, and being read empty
-	departed  []*fileOutlet // removed, and writing down what they hold
+	leaving   []*intake // removed, and being read empty
+	departed  []outlet  // removed, and writing down what they hold
 	gone      balance.Intake
 
 	in, routed, dropped atomic.Int64
@@ -98,6 +98,7 @@ func Run(ctx context.Context, options Options) error {
 		return err
 	}
 	defer control.Close()
+	go a.report()
 	a.log.Info("agent is ready", "host", a.host(), "plan", p.File, "hash", p.Hash(), "state", options.StateDir)
 	if len(p.Intakes) == 0 {
 		a.log.Warn("the plan has no intakes, so nothing is heard")

@@ -64,7 +64,8 @@ func (a *Agent) newFileOutlet(s plan.Outlet) *fileOutlet {
 // intentName names the note of a file after its path.
 func intentName(path string) string { return plan.Hash([]byte(path))[:24] }
 
-// configure puts other settings for the same path in force.
+func (o *fileOutlet) key() string { return "file " + o.path }
+
 func (o *fileOutlet) configure(s plan.Outlet) {
 	o.mu.Lock()
 	o.name, o.format = s.Name, s.Format
@@ -72,8 +73,7 @@ func (o *fileOutlet) configure(s plan.Outlet) {
 	o.writer.Configure(s.File)
 }
 
-// take formats the records of b that are marked for this outlet. A full outlet
-// sheds those of an intake that cannot wait; one that can has been held back before.
+// take formats the records. An intake that can wait has been held back before.
 func (o *fileOutlet) take(b *record.Batch, marks *route.Marks, number int, canWait bool) {
 	o.mu.Lock()
 	before := len(o.held)
@@ -103,7 +103,6 @@ func (o *fileOutlet) wakeUp() {
 	}
 }
 
-// waitForRoom returns a channel that is closed when there is room, nil where there is.
 func (o *fileOutlet) waitForRoom() <-chan struct{} {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -113,7 +112,6 @@ func (o *fileOutlet) waitForRoom() <-chan struct{} {
 	return o.room
 }
 
-// run writes what is held until the outlet has left or is stopped.
 func (o *fileOutlet) run() {
 	ctx, cancel := context.WithCancel(context.Background())
 	var tidying sync.WaitGroup
@@ -298,7 +296,6 @@ func (r *removals) tell(o *fileOutlet) {
 	*r = removals{told: time.Now()}
 }
 
-// leave makes the outlet end once it has written down what it holds.
 func (o *fileOutlet) leave() {
 	o.mu.Lock()
 	o.leaves = true
@@ -306,7 +303,6 @@ func (o *fileOutlet) leave() {
 	o.wakeUp()
 }
 
-// stay takes leave back, and tells whether it was in time.
 func (o *fileOutlet) stay() bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -317,7 +313,6 @@ func (o *fileOutlet) stay() bool {
 	return true
 }
 
-// stop makes the outlet end as soon as it has written down what it holds, at the latest at deadline.
 func (o *fileOutlet) stop(deadline time.Time) {
 	o.mu.Lock()
 	o.leaves, o.deadline = true, deadline

@@ -54,6 +54,10 @@ func (a *Agent) adopt(p *plan.Plan, findings plan.Findings) error {
 	for _, f := range findings {
 		a.log.Warn("the plan has a warning", "at", fmt.Sprintf("%s:%d:%d", f.File, f.Line, f.Column), "what", f.What, "mend", f.Mend)
 	}
+	outlets, fresh, err := a.outletsOf(p)
+	if err != nil {
+		return err
+	}
 	change, err := a.openEndpoints(p)
 	if err != nil {
 		a.undo(change)
@@ -64,7 +68,7 @@ func (a *Agent) adopt(p *plan.Plan, findings plan.Findings) error {
 	a.plan, a.readAt, a.refused = p, time.Now(), nil
 	removedIntakes := a.replaceIntakes(p.Intakes)
 	removed := a.replaceEndpoints(change.all)
-	fresh := a.replaceOutlets(p.Outlets)
+	a.replaceOutlets(p.Outlets, outlets)
 	a.mu.Unlock()
 
 	for _, o := range fresh {
@@ -232,28 +236,44 @@ func (a *Agent) bury(removed []*intake) {
 	}
 }
 
-// replaceOutlets puts the outlets of a plan in force and returns those that
-// are new. One that writes to the same path goes on, whatever else has
-// changed, also where it was about to leave: only one may write to a file.
-// Those that are not in the plan leave.
-func (a *Agent) replaceOutlets(settings []plan.Outlet) (fresh []*fileOutlet) {
-	var next []*fileOutlet
-	for _, s := range settings {
-		same := func(o *fileOutlet) bool { return o.path == s.File.Path }
-		if i := slices.IndexFunc(a.outlets, same); i >= 0 {
-			a.outlets[i].configure(s)
-			next = append(next, a.outlets[i])
-			continue
+// outletsOf returns the outlets of a plan, and which of them are new. One that
+// writes to the same place goes on, whatever else has changed, also where it
+// was about to leave: only one may write there.
+func (a *Agent) outletsOf(p *plan.Plan) (all, fresh []outlet, err error) {
+	for _, s := range p.Outlets {
+		o := a.outletFor(keyOf(s))
+		if o == nil {
+			if o, err = a.newOutlet(s); err != nil {
+				return nil, nil, err
+			}
+			fresh = append(fresh, o)
 		}
-		if i := slices.IndexFunc(a.departed, same); i >= 0 && a.departed[i].stay() {
-			o := a.departed[i]
-			a.departed = slices.Delete(a.departed, i, i+1)
-			o.configure(s)
-			next = append(next, o)
-			continue
+		all = append(all, o)
+	}
+	return all, fresh, nil
+}
+
+// outletFor returns the outlet with a key, nil where there is none.
+func (a *Agent) outletFor(key string) outlet {
+	a.mu.RLock()
+	defer a.mu.RUnlock()
+	for _, o := range a.outlets {
+		if o.key() == key {
+			return o
 		}
-		o := a.newFileOutlet(s)
-		next, fresh = append(next, o), append(fresh, o)
+	}
+	for _, o := range a.departed {
+		if o.key() == key && o.stay() {
+			return o
+		}
+	}
+	return nil
+}
+
+// replaceOutlets puts the outlets of a plan in force. Those that are not among them leave.
+func (a *Agent) replaceOutlets(settings []plan.Outlet, next []outlet) {
+	for i, o := range next {
+		o.configure(settings[i])
 	}
 	for _, o := range a.outlets {
 		if !slices.Contains(next, o) {
@@ -261,14 +281,14 @@ func (a *Agent) replaceOutlets(settings []plan.Outlet) (fresh []*fileOutlet) {
 			o.leave()
 		}
 	}
+	a.departed = slices.DeleteFunc(a.departed, func(o outlet) bool { return slices.Contains(next, o) })
 	a.outlets = next
-	return fresh
 }
 
 // runOutlet runs an outlet until it has left or is stopped.
-func (a *Agent) runOutlet(o *fileOutlet) {
+func (a *Agent) runOutlet(o outlet) {
 	o.run()
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	a.departed = slices.DeleteFunc(a.departed, func(other *fileOutlet) bool { return other == o })
+	a.departed = slices.DeleteFunc(a.departed, func(other outlet) bool { return other == o })
 }

@@ -5,6 +5,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -13,6 +14,7 @@ import (
 	"io/fs"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -46,6 +48,9 @@ func usageError(format string, args ...any) error {
 // no is the answer no, where it has been printed.
 var no = codedError{exitNo, errors.New("")}
 
+// outputs is the annotation of a command that has other forms of output than text and json.
+const outputs = "outputs"
+
 // app is what all commands share.
 type app struct {
 	stdout, stderr io.Writer
@@ -62,16 +67,18 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		SilenceUsage:  true,
 		Example: `  oakbarrel demo --dir lantern-bay
   oakbarrel status --state lantern-bay/tide-gw/state`,
-		PersistentPreRunE: func(*cobra.Command, []string) error {
-			if a.output != "text" && a.output != "json" {
-				return usageError("--output cannot be %q; write text or json", a.output)
+		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
+			forms := strings.Fields(cmp.Or(c.Annotations[outputs], "text json"))
+			if !slices.Contains(forms, a.output) {
+				return usageError("--output cannot be %q; write one of %s", a.output, strings.Join(forms, ", "))
 			}
 			return nil
 		},
 		CompletionOptions: cobra.CompletionOptions{DisableDefaultCmd: true},
 	}
 	root.PersistentFlags().StringVar(&a.output, "output", "text", "text for people, json for programs")
-	root.AddCommand(a.agentCommand(), a.statusCommand(), a.planCommand(), a.sendCommand(), a.showCommand(), a.demoCommand())
+	root.AddCommand(a.agentCommand(), a.statusCommand(), a.planCommand(), a.sendCommand(), a.showCommand(), a.demoCommand(),
+		a.serveCommand(), a.tokenCommand(), a.readCommand(), a.countCommand(), a.casksCommand(), a.hostsCommand())
 	root.SetArgs(args)
 	root.SetOut(stdout)
 	root.SetErr(stderr)

@@ -66,8 +66,7 @@ func (s *shower) run(ctx context.Context, name string) error {
 	if s.where != "" {
 		c, err := condition.Parse(s.where, nil)
 		if err != nil {
-			problem := err.(*condition.Error)
-			return usageError("--where, column %d: %s; %s", len([]rune(s.where[:problem.Offset]))+1, problem.What, problem.Mend)
+			return whereError(s.where, err)
 		}
 		s.condition = c
 	}

@@ -43,7 +43,7 @@ func listener(t *testing.T) (h *host, udpPort, tcpPort, socket string) {
 }
 
 // need skips a test where a program is missing; in CI it must be there.
-func need(t *testing.T, program string) {
+func need(t testing.TB, program string) {
 	t.Helper()
 	if _, err := exec.LookPath(program); err != nil {
 		if os.Getenv("CI") != "" {

@@ -32,20 +32,32 @@ func (r *planReader) readOutlets(e entry) {
 	paths := map[string]entry{}
 	for _, named := range r.names(e.value, e.at, "outlets", "outlets: {NAME: {file: {…}}}") {
 		what := "outlet " + named.key
-		out := Outlet{Name: named.key, Kind: "file"}
+		out := Outlet{Name: named.key}
 		r.outlets = append(r.outlets, out) // known to rules, also where it is faulty
-		m, ok := r.mapping(named.value, named.at, what, "{file: {path: …, keep: …}}", "file")
+		m, ok := r.mapping(named.value, named.at, what, "{file: {path: …, keep: …}}", "file", "store", "spool", "batch")
 		if !ok {
 			continue
 		}
-		kind, ok := m.get("file")
-		if !ok {
-			if !m.faulty {
-				r.fail(named.at, what+" does not say what it is", "write file: {path: …, keep: …}")
+		file, isFile := m.get("file")
+		store, isStore := m.get("store")
+		switch {
+		case isFile && isStore:
+			r.fail(store.at, what+" is both a file and a store", "write two outlets")
+		case isStore:
+			r.readStore(m, store, &out)
+			r.outlets[len(r.outlets)-1] = out
+		case !isFile && !m.faulty:
+			r.fail(named.at, what+" does not say what it is", "write file: {path: …, keep: …}, or store: {cask: …}")
+		}
+		if !isFile || isStore {
+			continue
+		}
+		for _, key := range []string{"spool", "batch"} {
+			if e, ok := m.get(key); ok {
+				r.fail(e.at, fmt.Sprintf("a file has no %s", key), "take it away; it belongs to a store")
 			}
-			continue
 		}
-		pathAt := r.readFile(kind, &out)
+		pathAt := r.readFile(file, &out)
 		r.outlets[len(r.outlets)-1] = out
 		if first, twice := paths[out.File.Path]; twice && out.File.Path != "" {
 			r.fail(pathAt, fmt.Sprintf("outlet %s writes to this path too", first.key), fmt.Sprintf("give each outlet a path of its own; the first is at line %d", first.at.Line))
@@ -61,6 +73,7 @@ func (r *planReader) readFile(e entry, out *Outlet) (pathAt Position) {
 	if !ok {
 		return e.at
 	}
+	out.Kind = "file"
 	set := roll.Settings{Mode: 0o640, Compress: roll.NoCompression}
 	if e, ok := m.require("path", "write path: /var/log/lantern/all.log"); ok {
 		set.Path, pathAt = r.path(e, "/var/log/lantern/all.log"), e.valueAt()

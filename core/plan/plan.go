@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"time"
 
 	"oakbarrel/core/condition"
 	"oakbarrel/core/format"
@@ -24,6 +25,7 @@ type Plan struct {
 	File    string // where it was read
 	Source  []byte
 	Host    string // "" for the machine's name
+	Service Service
 	Intakes []Intake
 	Outlets []Outlet // their order gives them their numbers in Table
 	Table   *route.Table
@@ -44,12 +46,35 @@ type Syslog struct {
 	TCP    string
 }
 
+// Service says where the central store is; URL is "" for none.
+type Service struct {
+	URL       string
+	TokenFile string
+	CAFile    string // certificates to trust, "" for the system's alone
+}
+
 // Outlet is a named way out.
 type Outlet struct {
 	Name   string
-	Kind   string // "file"
+	Kind   string // "file" or "store"
 	Format *format.Format
 	File   roll.Settings
+	Store  Store
+}
+
+// Store says how records go to a cask of the central store.
+type Store struct {
+	Service Service
+	Cask    string
+	// Disk is how many bytes the spool may take.
+	Disk int64
+	// Wait holds back the intakes that can wait while the spool is full; else what comes from them may be shed.
+	Wait bool
+	// SyncEach makes every write survive a power cut; else the spool is synced each second.
+	SyncEach bool
+	// A batch has at most so many records and bytes, and waits so long for more.
+	Records, Bytes int
+	Delay          time.Duration
 }
 
 // maxSize bounds the file of a plan, in bytes.

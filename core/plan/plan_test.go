@@ -7,6 +7,7 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"time"
 
 	"oakbarrel/core/record"
 	"oakbarrel/core/roll"
@@ -79,7 +80,7 @@ func TestMistakes(t *testing.T) {
 	for _, c := range []struct{ old, new, finding string }{
 		// keys
 		{"host: tide-gw", "‸hots: tide-gw", `the plan has no key "hots"; did you mean host?`},
-		{"host: tide-gw", "‸service: {url: x}", `the plan has no key "service"; known here are`},
+		{"host: tide-gw", "‸tend: {kiosk: x}", `the plan has no key "tend"; known here are`},
 		{"    drop: true", "    ‸dorp: true", `the rule has no key "dorp"; did you mean drop?`},
 		{"keep: forever", "‸kep: forever", `file has no key "kep"; did you mean keep?`},
 		{"otherwise: {send", "‸otherwize: {send", `the plan has no key "otherwize"; did you mean otherwise?`},
@@ -134,6 +135,11 @@ func TestMistakes(t *testing.T) {
 		{"  signins: {file", "  ‸everything: {file: {path: /x, keep: forever}}\n  signins: {file", "the name everything stands here a second time"},
 		{"intakes:\n", "intakes: ‸[]\nx:\n", ""},
 		{"keep_raw: true", "keep_raw: ‸sometimes", `keep_raw is true or false, not "sometimes"`},
+		// the store
+		{"host: tide-gw", "‸service: {url: \"https://x\"}", "service has no token_file"},
+		{"host: tide-gw", "service: {url: ‸logs.example, token_file: /t}", `"logs.example" is not the address of a service`},
+		{"outlets:\n", "outlets:\n  centre: {‸store: {cask: gateway}}\n", "a store needs a service, and the plan names none"},
+		{"  signins: {file: {", "  signins: {‸spool: {disk: 1GiB}, file: {", "a file has no spool"},
 		// conditions
 		{"severity at most info", "severity at most ‸inof", "'inof' is not a severity; did you mean info?"},
 		{"severity at least error", "severity at ‸leats error", "after at, least or most is expected, not 'leats'"},
@@ -229,6 +235,32 @@ func TestAllFindingsAtOnceInTheOrderOfLines(t *testing.T) {
 	}
 	if got := findings[0].String(); got != `plan.yaml:2:1: the plan has no key "hots"; did you mean host?` {
 		t.Error(got)
+	}
+}
+
+func TestAStoreOutlet(t *testing.T) {
+	p, findings := Parse("plan.yaml", []byte(`oakbarrel: 1
+service: {url: "http://127.0.0.1:8440", token_file: /t}
+otherwise: {send: [centre, least]}
+outlets:
+  centre:
+    store: {cask: gateway}
+    spool: {disk: 64MiB, overflow: Wait, sync: each}
+    batch: {records: 10, bytes: 1KiB, wait: 200ms}
+  least: {store: {cask: pumps}}
+`))
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	service := Service{"http://127.0.0.1:8440", "/t", ""}
+	if got, want := p.Outlets[0].Store, (Store{service, "gateway", 64 << 20, true, true, 10, 1024, 200 * time.Millisecond}); got != want || p.Outlets[0].Kind != "store" {
+		t.Errorf("%+v, want %+v", got, want)
+	}
+	if got, want := p.Outlets[1].Store, (Store{service, "pumps", 1 << 30, false, false, 20_000, 4 << 20, time.Second}); got != want {
+		t.Errorf("%+v, want %+v", got, want)
+	}
+	if p.Service != service {
+		t.Errorf("%+v", p.Service)
 	}
 }
 

@@ -16,14 +16,19 @@ type planReader struct {
 	intakes    []Intake
 	outlets    []Outlet
 	rules      []ruleSource
+	service    Service
+	hasService bool
 }
 
 func (r *planReader) read(body ast.Node) *Plan {
-	top, _ := r.mapping(body, Position{1, 1}, "the plan", "oakbarrel: 1 and the rest of the plan", "oakbarrel", "host", "conditions", "intakes", "rules", "otherwise", "outlets")
+	top, _ := r.mapping(body, Position{1, 1}, "the plan", "oakbarrel: 1 and the rest of the plan", "oakbarrel", "host", "service", "conditions", "intakes", "rules", "otherwise", "outlets")
 	p := &Plan{}
 	r.version(top)
 	if e, ok := top.get("host"); ok {
 		p.Host = r.hostName(e)
+	}
+	if e, ok := top.get("service"); ok {
+		r.service, r.hasService = r.readService(e), true
 	}
 	if e, ok := top.get("intakes"); ok {
 		r.readIntakes(e)
@@ -48,7 +53,7 @@ func (r *planReader) read(body ast.Node) *Plan {
 	for _, rule := range r.rules {
 		rules = append(rules, rule.Rule)
 	}
-	p.Intakes, p.Outlets = r.intakes, r.outlets
+	p.Service, p.Intakes, p.Outlets = r.service, r.intakes, r.outlets
 	p.Table = route.NewTable(rules, otherwise, len(p.Outlets))
 	r.warnOfRules(p.Table)
 	return p

@@ -70,6 +70,7 @@ func (s *Spool) shedFrom(id laneID) error {
 		if err := s.rememberShed(ranges); err != nil {
 			return err
 		}
+		s.shedCount += int64(p.records)
 		s.pendingSize -= len(p.body)
 		p.body, p.records = p.body[:0], 0
 		return nil
@@ -91,6 +92,7 @@ func (s *Spool) shedFrom(id laneID) error {
 	}
 	l.chunks = slices.Delete(l.chunks, at, at+1)
 	s.held -= c.records
+	s.shedCount += c.records
 	s.size -= c.size
 	return nil
 }

@@ -25,8 +25,8 @@ type Mark struct {
 	Offset int64
 }
 
-// Spool is the store of one feed in a folder of its own. Add, Flush and Shed
-// are for one goroutine; Read, Rewind and Confirm for another; the rest may be
+// Spool is the store of one feed in a folder of its own. Add, Flush and
+// the Pending functions are for one goroutine; Read, Rewind and Confirm for another; the rest may be
 // called by any.
 type Spool struct {
 	disk  disk.Disk
@@ -46,6 +46,8 @@ type Spool struct {
 	written   uint64 // the highest number that a returned write put down
 	confirmed uint64
 	held      int64 // records written and not confirmed
+	delivered int64 // records confirmed since Open
+	shedCount int64 // records shed since Open
 	size      int64 // bytes of all chunks
 	marks     map[string]int64
 	shed      []Range // not confirmed yet, by their numbers
@@ -111,6 +113,14 @@ func (s *Spool) Add(r *record.Record, canWait bool) uint64 {
 
 // Pending returns how many bytes the next Flush will write, about.
 func (s *Spool) Pending() int { return s.pendingSize }
+
+// PendingRecords returns how many records the next Flush will write.
+func (s *Spool) PendingRecords() (n int64) {
+	for id := range s.pending {
+		n += int64(s.pending[id].records)
+	}
+	return n
+}
 
 // Flush writes the group that was added, all of it or nothing, and with it how
 // far the sources have been taken. After an error it may be called again.
@@ -205,6 +215,7 @@ func (s *Spool) Close() {
 type State struct {
 	Next, Written, Confirmed uint64
 	Held                     int64 // records written and not confirmed
+	Delivered, Shed          int64 // records, since Open
 	Size, Limit              int64 // bytes on disk
 }
 
@@ -212,7 +223,21 @@ type State struct {
 func (s *Spool) State() State {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return State{s.next.Load(), s.written, s.confirmed, s.held, s.size, s.limit}
+	return State{s.next.Load(), s.written, s.confirmed, s.held, s.delivered, s.shedCount, s.size, s.limit}
+}
+
+// SetLimit changes how many bytes the spool may take.
+func (s *Spool) SetLimit(limit int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.limit = limit
+}
+
+// Reading returns the number that Read goes on with.
+func (s *Spool) Reading() uint64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.reading
 }
 
 // Marks returns how far each source has been taken.

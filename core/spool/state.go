@@ -52,6 +52,7 @@ func (s *Spool) Confirm(number uint64) error {
 	}
 	for len(s.inFlight) > 0 && s.inFlight[0].Last <= number {
 		s.held -= int64(s.inFlight[0].Records)
+		s.delivered += int64(s.inFlight[0].Records)
 		s.inFlight = s.inFlight[1:]
 	}
 	exact := len(s.inFlight) == 0 && s.cursor.at == number+1 || len(s.inFlight) > 0 && s.inFlight[0].First == number+1
@@ -73,6 +74,7 @@ func (s *Spool) Confirm(number uint64) error {
 	s.Rewind()
 	held, err := s.countAfter(number)
 	s.mu.Lock()
+	s.delivered += s.held - held
 	s.held = held
 	return err
 }

@@ -1,0 +1,58 @@
+package agent
+
+import (
+	"fmt"
+	"path/filepath"
+	"time"
+
+	"oakbarrel/core/plan"
+	"oakbarrel/core/record"
+	"oakbarrel/core/route"
+)
+
+// outlet is a named way out. It has a goroutine of its own, which run is.
+type outlet interface {
+	// key says what the outlet writes to: only one may do so.
+	key() string
+	// configure puts other settings for the same key in force.
+	configure(plan.Outlet)
+	// take takes the records of b that are marked for the outlet with that
+	// number, and keeps nothing of b. Where it is full it sheds those of an
+	// intake that cannot wait.
+	take(b *record.Batch, marks *route.Marks, number int, canWait bool)
+	// waitForRoom returns a channel that is closed when there may be room for an
+	// intake that can wait, nil where there is.
+	waitForRoom() <-chan struct{}
+	// run writes until the outlet has left or is stopped.
+	run()
+	// leave makes the outlet end once it has written what it holds.
+	leave()
+	// stay takes leave back, and tells whether it was in time.
+	stay() bool
+	// stop makes the outlet write down what it holds and end, at the latest at deadline. Call it once.
+	stop(deadline time.Time)
+	// status tells how the outlet is. Between two batches its account closes.
+	status(leaving bool) OutletStatus
+}
+
+func keyOf(s plan.Outlet) string {
+	if s.Kind == "store" {
+		return "store " + s.Name // which names its feed
+	}
+	return "file " + s.File.Path
+}
+
+// newOutlet makes an outlet, which does not run yet.
+func (a *Agent) newOutlet(s plan.Outlet) (outlet, error) {
+	if s.Kind != "store" {
+		return a.newFileOutlet(s), nil
+	}
+	o, err := a.newStoreOutlet(s)
+	if err != nil {
+		return nil, fmt.Errorf("outlet %s: its spool cannot be opened: %w", s.Name, err)
+	}
+	return o, nil
+}
+
+// spoolDir is the folder of an outlet's spool.
+func (s *state) spoolDir(outlet string) string { return filepath.Join(s.dir, "spool", outlet) }

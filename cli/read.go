@@ -1,0 +1,278 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"oakbarrel/client"
+	"oakbarrel/core/condition"
+	"oakbarrel/core/record"
+	"oakbarrel/core/wire"
+)
+
+// storeClient returns a client as the environment says.
+func storeClient() (*client.Client, error) {
+	url, token := os.Getenv("OAKBARREL_URL"), os.Getenv("OAKBARREL_TOKEN")
+	if url == "" || token == "" {
+		return nil, usageError("set OAKBARREL_URL to the address of the service and OAKBARREL_TOKEN to a token that may read")
+	}
+	c, err := client.New(client.Options{URL: url, Token: func() (string, error) { return token, nil }, CAFile: os.Getenv("OAKBARREL_CA_FILE")})
+	if err != nil {
+		return nil, couldNot(err)
+	}
+	return c, nil
+}
+
+// storeQuery is the flags that choose records.
+type storeQuery struct {
+	client.Query
+	since, until string
+}
+
+func (q *storeQuery) flags(c *cobra.Command) {
+	c.Flags().StringVar(&q.Cask, "cask", "", "name of the cask (default: every one that the token may read)")
+	c.Flags().StringVar(&q.since, "since", "15m", "a time such as 2026-11-25T10:15:00Z, or how long ago: 15m, 2h, 7d")
+	c.Flags().StringVar(&q.until, "until", "", "likewise (default: no end)")
+	c.Flags().StringVar(&q.Where, "where", "", "condition that the records meet")
+}
+
+func (q *storeQuery) parse(now time.Time) (err error) {
+	if q.Since, err = parseMoment("--since", q.since, now); err != nil {
+		return err
+	}
+	if q.Until, err = parseMoment("--until", q.until, now); err != nil {
+		return err
+	}
+	if q.Where != "" {
+		if _, err := condition.Parse(q.Where, nil); err != nil {
+			return whereError(q.Where, err)
+		}
+	}
+	return nil
+}
+
+// whereError tells where in a condition on the command line something is wrong.
+func whereError(where string, err error) error {
+	problem := err.(*condition.Error)
+	return usageError("--where, column %d: %s; %s", len([]rune(where[:problem.Offset]))+1, problem.What, problem.Mend)
+}
+
+// parseMoment reads a time, or how long ago it was.
+func parseMoment(flag, text string, now time.Time) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	if t, err := time.Parse(time.RFC3339Nano, text); err == nil {
+		return t, nil
+	}
+	var days int
+	if n, err := fmt.Sscanf(text+"\n", "%dd\n", &days); n == 1 && err == nil {
+		return now.AddDate(0, 0, -days), nil
+	}
+	d, err := time.ParseDuration(text)
+	if err != nil || d < 0 {
+		return time.Time{}, usageError("%s cannot be %q; write a time such as 2026-11-25T10:15:00Z, or how long ago: 15m, 2h, 7d", flag, text)
+	}
+	return now.Add(-d), nil
+}
+
+func (a *app) readCommand() *cobra.Command {
+	var q storeQuery
+	var follow bool
+	c := &cobra.Command{
+		Use:   "read",
+		Short: "Read records in the central store",
+		Long: `Read records in the central store, the newest first. The service is named by
+OAKBARREL_URL and OAKBARREL_TOKEN; OAKBARREL_CA_FILE may name certificates to trust.`,
+		Example: `  oakbarrel read --cask gateway --since 2h --where 'severity at least error'
+  oakbarrel read --where 'app is pumpd and "stall"' --follow`,
+		Args:        cobra.NoArgs,
+		Annotations: map[string]string{outputs: "text json rfc5424"},
+		RunE: func(c *cobra.Command, _ []string) error {
+			if q.Limit < 1 {
+				return usageError("--limit is at least 1")
+			}
+			if err := q.parse(time.Now()); err != nil {
+				return err
+			}
+			store, err := storeClient()
+			if err != nil {
+				return err
+			}
+			out := bufio.NewWriterSize(a.stdout, 64<<10)
+			each := func(line []byte) error { return a.printRecord(out, line) }
+			if !follow {
+				err = store.Read(c.Context(), q.Query, each)
+				return storeError(errors.Join(err, out.Flush()))
+			}
+			return storeError(store.Follow(c.Context(), q.Query, func(line []byte) error { return errors.Join(each(line), out.Flush()) }))
+		},
+	}
+	q.flags(c)
+	c.Flags().IntVar(&q.Limit, "limit", 1000, "how many at most")
+	c.Flags().BoolVar(&q.OldestFirst, "oldest-first", false, "begin with the oldest")
+	c.Flags().BoolVar(&follow, "follow", false, "wait for new records and show them as they come")
+	return c
+}
+
+// storeError gives what the service says its exit code.
+func storeError(err error) error {
+	var problem *client.Problem
+	if errors.As(err, &problem) && problem.Status == 400 {
+		return codedError{exitUsage, err}
+	}
+	return couldNot(err)
+}
+
+// printRecord prints a record that came as JSON.
+func (a *app) printRecord(out *bufio.Writer, line []byte) error {
+	if a.json() {
+		_, err := out.Write(append(line, '\n'))
+		return err
+	}
+	var r record.Record
+	if err := r.ParseJSON(line); err != nil {
+		return fmt.Errorf("the service sends what is no record: %w", err)
+	}
+	var text []byte
+	if a.output == "rfc5424" {
+		text = wire.AppendRFC5424Line(nil, &r)
+	} else {
+		text = recordText(&r)
+	}
+	_, err := out.Write(append(text, '\n'))
+	return err
+}
+
+// recordText writes a record for people: time, severity, host, app, text, and its fields.
+func recordText(r *record.Record) []byte {
+	text := r.Time.Append(nil, 6)
+	text = fmt.Appendf(text, " %-9s ", r.Severity())
+	text = record.AppendVisible(text, orDash(r.Host))
+	text = record.AppendVisible(append(text, ' '), orDash(r.App))
+	if r.ProcID != nil {
+		text = append(record.AppendVisible(append(text, '['), r.ProcID), ']')
+	}
+	text = record.AppendVisible(append(text, ": "...), r.Text)
+	if r.HasFields() {
+		text = r.Fields().Root().AppendJSON(append(text, ' '))
+	}
+	return text
+}
+
+func orDash(v []byte) []byte {
+	if v == nil {
+		return []byte("-")
+	}
+	return v
+}
+
+func (a *app) countCommand() *cobra.Command {
+	var q storeQuery
+	var by string
+	c := &cobra.Command{
+		Use:   "count",
+		Short: "Count records in the central store",
+		Example: `  oakbarrel count --cask gateway --since 7d --by severity
+  oakbarrel count --since 2h --where 'app is ticketd' --by minute`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if by != "severity" && by != "minute" {
+				return usageError("--by cannot be %q; write severity or minute", by)
+			}
+			if err := q.parse(time.Now()); err != nil {
+				return err
+			}
+			store, err := storeClient()
+			if err != nil {
+				return err
+			}
+			counts, err := store.Count(c.Context(), q.Query, by)
+			if err != nil {
+				return storeError(err)
+			}
+			if a.json() {
+				return a.printJSON(counts)
+			}
+			rows := [][]string{{by, "records"}}
+			for _, n := range counts.By {
+				rows = append(rows, []string{n.Key, count(n.Count)})
+			}
+			a.table(append(rows, []string{"total", count(counts.Total)}))
+			return nil
+		},
+	}
+	q.flags(c)
+	c.Flags().StringVar(&by, "by", "severity", "severity or minute")
+	return c
+}
+
+func (a *app) casksCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "casks",
+		Short: "List the casks of the central store",
+		Example: `  oakbarrel casks
+  oakbarrel casks --output json`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			store, err := storeClient()
+			if err != nil {
+				return err
+			}
+			casks, err := store.Casks(c.Context())
+			if err != nil {
+				return storeError(err)
+			}
+			if a.json() {
+				return a.printJSON(casks)
+			}
+			rows := [][]string{{"CASK", "RECORDS", "SIZE", "FIRST", "LAST"}}
+			for _, k := range casks {
+				rows = append(rows, []string{k.Name, count(k.Records), size(k.Bytes), clockOrNever(k.First), clockOrNever(k.Last)})
+			}
+			a.table(rows)
+			return nil
+		},
+	}
+}
+
+func clockOrNever(t *time.Time) string {
+	if t == nil {
+		return "never"
+	}
+	return clock(*t)
+}
+
+func (a *app) hostsCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "hosts",
+		Short: "List the hosts that the service has heard",
+		Example: `  oakbarrel hosts
+  oakbarrel hosts --output json`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			store, err := storeClient()
+			if err != nil {
+				return err
+			}
+			hosts, err := store.Hosts(c.Context())
+			if err != nil {
+				return storeError(err)
+			}
+			if a.json() {
+				return a.printJSON(hosts)
+			}
+			rows := [][]string{{"HOST", "AGENT", "LAST HEARD", "HELD", "PLAN"}}
+			for _, h := range hosts {
+				rows = append(rows, []string{h.Name, h.AgentID, ago(h.LastHeard), count(h.Held), h.PlanHash[:min(12, len(h.PlanHash))]})
+			}
+			a.table(rows)
+			return nil
+		},
+	}
+}

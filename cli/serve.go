@@ -1,0 +1,71 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"oakbarrel/service"
+)
+
+func (a *app) serveCommand() *cobra.Command {
+	var options service.Options
+	var databaseFile string
+	c := &cobra.Command{
+		Use:   "serve",
+		Short: "Keep the records of many hosts, in the foreground",
+		Long: `Keep the records of many hosts in a MariaDB database, in the foreground. The
+service keeps no file of its own.
+
+"ready" alone on a line on stdout says that it can be asked; its own log goes to
+stderr. The database is named by a DSN, USER:PASSWORD@tcp(HOST:PORT)/DATABASE,
+in a file or in OAKBARREL_DATABASE.`,
+		Example: `  oakbarrel serve --database-file /etc/oakbarrel/database
+  oakbarrel serve --listen :8440 --database-file /etc/oakbarrel/database --certificate lantern.pem --key lantern.key`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) (err error) {
+			if (options.Certificate == "") != (options.Key == "") {
+				return usageError("--certificate and --key go together")
+			}
+			if options.DSN, err = readDSN(databaseFile); err != nil {
+				return err
+			}
+			options.Log = slog.New(slog.NewTextHandler(a.stderr, nil))
+			options.Ready = func(string) { fmt.Fprintln(a.stdout, "ready") }
+			return couldNot(service.Run(c.Context(), options))
+		},
+	}
+	c.Flags().StringVar(&options.Listen, "listen", "127.0.0.1:8440", "address to listen on")
+	c.Flags().StringVar(&databaseFile, "database-file", "", "file that holds the DSN of the database")
+	c.Flags().StringVar(&options.Certificate, "certificate", "", "file of the certificate, for https")
+	c.Flags().StringVar(&options.Key, "key", "", "file of the certificate's key")
+	return c
+}
+
+// readDSN returns the DSN in a file, or in the environment.
+func readDSN(file string) (string, error) {
+	if file == "" {
+		if dsn := os.Getenv("OAKBARREL_DATABASE"); dsn != "" {
+			return dsn, nil
+		}
+		return "", usageError("no database is named; write --database-file FILE, or set OAKBARREL_DATABASE")
+	}
+	return readSecret(file)
+}
+
+// readSecret returns what stands in a file, without the white space around it.
+func readSecret(file string) (string, error) {
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return "", couldNot(err)
+	}
+	secret := strings.TrimSpace(string(b))
+	if secret == "" {
+		return "", couldNot(errors.New(file + " is empty"))
+	}
+	return secret, nil
+}

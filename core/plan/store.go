@@ -1,0 +1,109 @@
+package plan
+
+import (
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+)
+
+func (r *planReader) readService(e entry) (s Service) {
+	m, ok := r.mapping(e.value, e.at, "service", `{url: "https://logs.lantern.example:8440", token_file: /etc/oakbarrel/token}`, "url", "token_file", "ca_file")
+	if !ok {
+		return s
+	}
+	if e, ok := m.require("url", `write url: "https://HOST:8440"`); ok {
+		if v, ok := r.text(e, `an address, such as "https://logs.lantern.example:8440"`); ok {
+			u, err := url.Parse(v.text)
+			if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+				r.fail(e.valueAt(), fmt.Sprintf("%q is not the address of a service", shorten(v.text)), `write "https://HOST:8440"`)
+			}
+			s.URL = v.text
+			if u != nil && u.User != nil {
+				r.warn(e.valueAt(), "the address holds a secret in plain sight", "take it out; the token stands in token_file")
+			}
+		}
+	}
+	if e, ok := m.require("token_file", "write token_file: /etc/oakbarrel/token, a file that holds a token for writing"); ok {
+		s.TokenFile = r.path(e, "/etc/oakbarrel/token")
+	}
+	if e, ok := m.get("ca_file"); ok {
+		s.CAFile = r.path(e, "/etc/oakbarrel/ca.pem")
+	}
+	return s
+}
+
+func (r *planReader) readStore(outlet mapping, e entry, out *Outlet) {
+	out.Kind = "store"
+	out.Store = Store{Service: r.service, Disk: 1 << 30, Records: 20_000, Bytes: 4 << 20, Delay: time.Second}
+	if !r.hasService {
+		r.fail(e.at, "a store needs a service, and the plan names none", `write at the top: service: {url: "https://HOST:8440", token_file: /etc/oakbarrel/token}`)
+	}
+	m, ok := r.mapping(e.value, e.at, "store", "{cask: NAME}", "cask")
+	if ok {
+		if e, ok := m.require("cask", "write the name of a collection in the store: cask: gateway"); ok {
+			if v, ok := r.text(e, "the name of a cask"); ok {
+				out.Store.Cask = v.text
+				if !isName(v.text) {
+					r.fail(e.valueAt(), fmt.Sprintf("%q cannot be a cask", shorten(v.text)), "a name has letters, digits and - _ . and at most 64 of them")
+				}
+			}
+		}
+	}
+	if e, ok := outlet.get("spool"); ok {
+		r.readSpool(e, &out.Store)
+	}
+	if e, ok := outlet.get("batch"); ok {
+		r.readBatch(e, &out.Store)
+	}
+}
+
+func (r *planReader) readSpool(e entry, s *Store) {
+	m, ok := r.mapping(e.value, e.at, "spool", "{disk: 1GiB, overflow: shed}", "disk", "overflow", "sync")
+	if !ok {
+		return
+	}
+	if e, ok := m.get("disk"); ok {
+		if s.Disk = r.size(e); s.Disk > 0 && s.Disk < 1<<20 {
+			r.fail(e.valueAt(), "a spool of less than 1MiB can hold next to nothing", "write disk: 1GiB")
+		}
+	}
+	if e, ok := m.get("overflow"); ok {
+		s.Wait = r.word(e, []string{"shed", "wait"}) == "wait"
+	}
+	if e, ok := m.get("sync"); ok {
+		s.SyncEach = r.word(e, []string{"each", "1s"}) == "each"
+	}
+}
+
+func (r *planReader) readBatch(e entry, s *Store) {
+	m, ok := r.mapping(e.value, e.at, "batch", "{records: 20000, bytes: 4MiB, wait: 1s}", "records", "bytes", "wait")
+	if !ok {
+		return
+	}
+	if e, ok := m.get("records"); ok {
+		s.Records = r.count(e, "records")
+	}
+	if e, ok := m.get("bytes"); ok {
+		size := r.size(e)
+		if s.Bytes = int(size); size > 16<<20 {
+			r.fail(e.valueAt(), "a batch has at most 16MiB", "write bytes: 4MiB")
+		}
+	}
+	if e, ok := m.get("wait"); ok {
+		s.Delay = r.delay(e)
+	}
+}
+
+// delay reads a time from 10 ms to a minute.
+func (r *planReader) delay(e entry) time.Duration {
+	v, ok := r.text(e, "a time, such as 1s or 200ms")
+	if !ok {
+		return time.Second
+	}
+	d, err := time.ParseDuration(strings.ToLower(v.text))
+	if err != nil || d < 10*time.Millisecond || d > time.Minute {
+		r.fail(e.valueAt(), fmt.Sprintf("%s cannot be %q", e.key, shorten(v.text)), "write a time from 10ms to 1m, such as 1s")
+	}
+	return d
+}

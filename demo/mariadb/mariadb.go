@@ -1,0 +1,142 @@
+// Package mariadb starts Debian's MariaDB on loopback in a folder of its own,
+// for the demo and for tests. It imports nothing of the project.
+package mariadb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"syscall"
+	"time"
+)
+
+// Server is a running database.
+type Server struct {
+	DSN     string // for the project's driver, with a database of its own
+	dir     string
+	port    int
+	process *exec.Cmd
+	ended   chan error
+}
+
+// Start starts a server whose data are in dir, which is made and set up where it is missing.
+func Start(ctx context.Context, dir string) (*Server, error) {
+	if _, err := exec.LookPath("mariadbd"); err != nil {
+		return nil, errors.New("MariaDB is not installed; on Debian: apt-get install mariadb-server")
+	}
+	s := &Server{dir: dir, ended: make(chan error, 1)}
+	if err := s.setUp(ctx); err != nil {
+		return nil, err
+	}
+	port, err := freePort()
+	if err != nil {
+		return nil, err
+	}
+	s.port = port
+	return s, s.Restart(ctx)
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+// setUp makes the data folder. As root, the server runs as the user mysql.
+func (s *Server) setUp(ctx context.Context) error {
+	data := filepath.Join(s.dir, "data")
+	if _, err := os.Stat(filepath.Join(data, "mysql")); err == nil {
+		return nil
+	}
+	if err := os.MkdirAll(data, 0o755); err != nil {
+		return err
+	}
+	for _, d := range []string{s.dir, data} {
+		if err := own(d); err != nil {
+			return err
+		}
+	}
+	c := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db")
+	c.Args = append(c.Args, userFlag()...)
+	if out, err := c.CombinedOutput(); err != nil {
+		return fmt.Errorf("set up MariaDB: %w: %s", err, out)
+	}
+	return nil
+}
+
+func userFlag() []string {
+	if os.Getuid() == 0 {
+		return []string{"--user=mysql"}
+	}
+	return nil
+}
+
+func own(dir string) error {
+	if os.Getuid() != 0 {
+		return nil
+	}
+	u, err := user.Lookup("mysql")
+	if err != nil {
+		return err
+	}
+	uid, _ := strconv.Atoi(u.Uid)
+	gid, _ := strconv.Atoi(u.Gid)
+	return os.Chown(dir, uid, gid)
+}
+
+// Restart starts the server again on the same port with the same data.
+func (s *Server) Restart(ctx context.Context) error {
+	socket := filepath.Join(s.dir, "m.sock")
+	s.process = exec.Command("mariadbd", "--no-defaults", "--datadir="+filepath.Join(s.dir, "data"), "--tmpdir="+s.dir, "--socket="+socket, "--pid-file="+filepath.Join(s.dir, "m.pid"),
+		fmt.Sprintf("--port=%d", s.port), "--bind-address=127.0.0.1", "--log-error="+filepath.Join(s.dir, "error.log"), "--skip-name-resolve", "--character-set-server=utf8mb4",
+		"--innodb-buffer-pool-size=256M", "--max-allowed-packet=256M")
+	s.process.Args = append(s.process.Args, userFlag()...)
+	s.process.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM, Setpgid: true}
+	if err := s.process.Start(); err != nil {
+		return err
+	}
+	go func(p *exec.Cmd) { s.ended <- p.Wait() }(s.process)
+	const setUp = "CREATE DATABASE IF NOT EXISTS oakbarrel; ALTER USER root@localhost IDENTIFIED BY 'lantern'; " +
+		"CREATE USER IF NOT EXISTS oak@'127.0.0.1' IDENTIFIED BY 'lantern'; GRANT ALL ON oakbarrel.* TO oak@'127.0.0.1'"
+	for deadline := time.Now().Add(30 * time.Second); ; {
+		select {
+		case err := <-s.ended:
+			return fmt.Errorf("MariaDB has ended: %v; see %s", err, filepath.Join(s.dir, "error.log"))
+		case <-ctx.Done():
+			s.Stop()
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+		// The first time root has no password yet.
+		for _, password := range []string{"--password=lantern", "--skip-password"} {
+			if exec.Command("mariadb", "--no-defaults", "-uroot", password, "--socket="+socket, "-e", setUp).Run() == nil {
+				s.DSN = fmt.Sprintf("oak:lantern@tcp(127.0.0.1:%d)/oakbarrel", s.port)
+				return nil
+			}
+		}
+		if time.Now().After(deadline) {
+			s.Stop()
+			return errors.New("MariaDB does not answer")
+		}
+	}
+}
+
+// Stop ends the server as an administrator would.
+func (s *Server) Stop() { s.end(syscall.SIGTERM) }
+
+// Kill ends it at once.
+func (s *Server) Kill() { s.end(syscall.SIGKILL) }
+
+func (s *Server) end(signal syscall.Signal) {
+	s.process.Process.Signal(signal)
+	<-s.ended
+}

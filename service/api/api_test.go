@@ -1,0 +1,330 @@
+package api_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"gorm.io/gorm"
+
+	"oakbarrel/client"
+	"oakbarrel/core/block"
+	"oakbarrel/core/record"
+	"oakbarrel/demo/mariadb"
+	"oakbarrel/service/access"
+	"oakbarrel/service/api"
+	"oakbarrel/service/ingest"
+	"oakbarrel/service/model"
+	"oakbarrel/service/search"
+)
+
+// db is a real database, started once for all tests.
+var db *gorm.DB
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "ob")
+	if err != nil {
+		panic(err)
+	}
+	os.Chmod(dir, 0o755)
+	server, err := mariadb.Start(context.Background(), dir)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.RemoveAll(dir)
+		if os.Getenv("CI") != "" {
+			os.Exit(1)
+		}
+		return
+	}
+	if db, err = model.Open(server.DSN); err != nil {
+		panic(err)
+	}
+	code := m.Run()
+	server.Kill()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// fixture is a service with a cask of its own for each test.
+type fixture struct {
+	t      *testing.T
+	server *httptest.Server
+	cask   string
+	write  *client.Client
+	read   *client.Client
+}
+
+func newFixture(t *testing.T) *fixture {
+	ctx, cancel := context.WithCancel(context.Background())
+	t.Cleanup(cancel)
+	hub := &api.Hub{}
+	a := &api.API{DB: db, Hub: hub, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Queue: ingest.NewQueue(ctx, db, hub.Grown)}
+	f := &fixture{t: t, server: httptest.NewServer(a.Handler()), cask: strings.ToLower(t.Name())}
+	t.Cleanup(f.server.Close)
+	f.write, f.read = f.client(access.Write), f.client(access.Read)
+	return f
+}
+
+func (f *fixture) client(may string) *client.Client {
+	token, err := access.NewToken(db, f.cask, may, "test")
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	c, err := client.New(client.Options{URL: f.server.URL, Token: func() (string, error) { return token, nil }})
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	return c
+}
+
+func agentID(n int) string { return fmt.Sprintf("%032x", n) }
+
+// pack makes a batch of records whose numbers begin with first.
+func pack(first uint64, records []record.Record) (client.BatchHead, []byte) {
+	var b block.Builder
+	for i := range records {
+		b.Add(first+uint64(i), &records[i])
+	}
+	payload := b.Finish(nil)
+	hash := sha256.Sum256(payload)
+	return client.BatchHead{First: first, Last: first + uint64(len(records)) - 1, Hash: hex.EncodeToString(hash[:])}, payload
+}
+
+func some(n int) (records []record.Record) {
+	for i := range n {
+		records = append(records, record.Record{Time: record.Stamp{Sec: 1795601700 + int64(i), Form: record.Zulu}, Priority: record.Priority(i % 192), Host: []byte("reef-02"), Text: fmt.Appendf(nil, "record %d", i)})
+	}
+	return records
+}
+
+func TestAFeedArrivesOnceAndInOrder(t *testing.T) {
+	f := newFixture(t)
+	ctx := context.Background()
+	send := func(head client.BatchHead, payload []byte) (uint64, error) {
+		return f.write.SendBatch(ctx, agentID(1), "centre", f.cask, head, payload)
+	}
+	expect := func(what string, got, want uint64, err error) {
+		t.Helper()
+		if err != nil || got != want {
+			t.Errorf("%s: confirmed %d, want %d: %v", what, got, want, err)
+		}
+	}
+	confirmed, err := f.write.Confirmed(ctx, agentID(1), "centre", f.cask)
+	expect("a new feed", confirmed, 0, err)
+	head, payload := pack(1, some(10))
+	for range 3 { // a repeat changes nothing
+		confirmed, err = send(head, payload)
+		expect("the first batch", confirmed, 10, err)
+	}
+	wrong := func(what string, first uint64, n int, want uint64) {
+		t.Helper()
+		var p *client.Problem
+		if _, err := send(pack(first, some(n))); !errors.As(err, &p) || p.Status != http.StatusConflict || p.Expected != want {
+			t.Errorf("%s: %v, want number %d expected", what, err, want)
+		}
+	}
+	wrong("a gap", 12, 3, 11)
+	wrong("cut in another way", 1, 5, 11)
+	wrong("an overlap", 5, 20, 11)
+	var p *client.Problem
+	forked := some(10)
+	forked[3].Text = []byte("something else")
+	if _, err := send(pack(1, forked)); !errors.As(err, &p) || !strings.Contains(p.Detail, "forked") {
+		t.Errorf("a fork: %v", err)
+	}
+	empty := sha256.Sum256(nil)
+	confirmed, err = send(client.BatchHead{First: 11, Last: 20, Shed: [8]int{7: 8}, Lost: 2, Hash: hex.EncodeToString(empty[:])}, nil)
+	expect("a hole that is declared", confirmed, 20, err)
+	confirmed, err = send(pack(21, some(5)))
+	expect("behind the hole", confirmed, 25, err)
+	var records, shed int64
+	db.Model(&model.Block{}).Joins("JOIN casks ON casks.id = blocks.cask_id").Where("casks.name = ?", f.cask).Select("SUM(records)").Scan(&records)
+	db.Model(&model.Block{}).Where("shed <> ''").Count(&shed)
+	if records != 15 || shed != 1 {
+		t.Errorf("%d records, %d holes", records, shed)
+	}
+	counts, err := f.read.Count(ctx, client.Query{Cask: f.cask}, "severity")
+	if err != nil || counts.Total != 15 {
+		t.Errorf("counts %+v, %v", counts, err)
+	}
+}
+
+func TestWhatIsSentIsNotTrusted(t *testing.T) {
+	f := newFixture(t)
+	head, payload := pack(1, some(10))
+	with := func(change func(h *client.BatchHead)) client.BatchHead { h := head; change(&h); return h }
+	hashOf := func(b []byte) string { h := sha256.Sum256(b); return hex.EncodeToString(h[:]) }
+	for name, c := range map[string]struct {
+		head    client.BatchHead
+		payload []byte
+		status  int
+	}{
+		"another hash":      {with(func(h *client.BatchHead) { h.Hash = strings.Repeat("0", 64) }), payload, 422},
+		"too few numbers":   {with(func(h *client.BatchHead) { h.Last = 9 }), payload, 422},
+		"too many numbers":  {with(func(h *client.BatchHead) { h.Last = 11 }), payload, 422},
+		"number 0":          {with(func(h *client.BatchHead) { h.First, h.Last = 0, 9 }), payload, 422},
+		"negative holes":    {with(func(h *client.BatchHead) { h.Last, h.Shed[0], h.Lost = 10, -5, 5 }), payload, 422},
+		"a damaged block":   {with(func(h *client.BatchHead) { h.Hash = hashOf(payload[:len(payload)-1]) }), payload[:len(payload)-1], 422},
+		"no block":          {with(func(h *client.BatchHead) { h.Hash = hashOf(nil) }), nil, 422},
+		"a block too large": {with(func(h *client.BatchHead) { h.Hash = "" }), make([]byte, 33<<20), 413},
+	} {
+		_, err := f.write.SendBatch(context.Background(), agentID(2), "centre", f.cask, c.head, c.payload)
+		var p *client.Problem
+		if !errors.As(err, &p) || p.Status != c.status || p.Detail == "" {
+			t.Errorf("%s: %v, want status %d", name, err, c.status)
+		}
+	}
+	if confirmed, err := f.write.Confirmed(context.Background(), agentID(2), "centre", f.cask); confirmed != 0 || err != nil {
+		t.Errorf("confirmed %d, %v", confirmed, err)
+	}
+}
+
+func TestProblemsAreToldAsDetails(t *testing.T) {
+	f := newFixture(t)
+	for _, c := range []struct {
+		method, path, token string
+		status              int
+	}{
+		{"GET", "/nothing", "", 404}, {"DELETE", "/api/v1/casks", "", 405}, {"GET", "/api/v1/casks", "", 401}, {"GET", "/api/v1/casks", "ob_x", 401},
+		{"POST", "/api/v1/feeds/" + agentID(1) + "/x?cask=y", "", 401},
+	} {
+		request, _ := http.NewRequest(c.method, f.server.URL+c.path, nil)
+		if c.token != "" {
+			request.Header.Set("Authorization", "Bearer "+c.token)
+		}
+		response, err := http.DefaultClient.Do(request)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var p client.Problem
+		json.NewDecoder(response.Body).Decode(&p)
+		response.Body.Close()
+		if response.StatusCode != c.status || p.Status != c.status || p.Detail == "" || response.Header.Get("Content-Type") != "application/problem+json" {
+			t.Errorf("%s %s: %s %+v", c.method, c.path, response.Status, p)
+		}
+	}
+	var p *client.Problem
+	for query, want := range map[client.Query]string{{Cask: "none"}: "there is no cask none", {Where: "loud"}: "where, column 1: 'loud'"} {
+		if err := f.read.Read(context.Background(), query, func([]byte) error { return nil }); !errors.As(err, &p) || !strings.HasPrefix(p.Detail, want) {
+			t.Errorf("%+v: %v", query, err)
+		}
+	}
+	if err := f.write.Read(context.Background(), client.Query{}, func([]byte) error { return nil }); !errors.As(err, &p) || p.Status != 403 {
+		t.Errorf("reading with a token for writing: %v", err)
+	}
+}
+
+// Records of several feeds, whose times cross each other, come in one order
+// both ways, whatever the blocks; pages fit together.
+func TestSearchKeepsTheOrderOfTime(t *testing.T) {
+	f := newFixture(t)
+	rnd := rand.New(rand.NewPCG(1, 2))
+	type key struct {
+		time int64
+		nsec int32
+		feed int
+		n    uint64
+	}
+	var all []key
+	for feed := range 3 {
+		next := uint64(1)
+		for range 6 {
+			records := some(1 + rnd.IntN(30))
+			for i := range records {
+				records[i].Time = record.Stamp{Sec: 1795601700 + rnd.Int64N(40), Nsec: int32(rnd.IntN(3)) * 500, Form: record.Zulu}
+				records[i].Text = fmt.Appendf(nil, "%d/%d", feed, next+uint64(i))
+				all = append(all, key{records[i].Time.Sec, records[i].Time.Nsec, feed, next + uint64(i)})
+			}
+			head, payload := pack(next, records)
+			if _, err := f.write.SendBatch(context.Background(), agentID(10+feed), "centre", f.cask, head, payload); err != nil {
+				t.Fatal(err)
+			}
+			next = head.Last + 1
+		}
+	}
+	slices.SortFunc(all, func(a, b key) int {
+		if a.time != b.time {
+			return int(a.time - b.time)
+		}
+		if a.nsec != b.nsec {
+			return int(a.nsec - b.nsec)
+		}
+		if a.feed != b.feed {
+			return a.feed - b.feed
+		}
+		return int(a.n) - int(b.n)
+	})
+	var want []string
+	for _, k := range all {
+		want = append(want, fmt.Sprintf("%d/%d", k.feed, k.n))
+	}
+	var cask model.Cask
+	db.Where("name = ?", f.cask).Take(&cask)
+	for _, oldest := range []bool{true, false} {
+		for _, limit := range []int{1 << 20, 7} {
+			var got []string
+			q := search.Query{Casks: []uint64{cask.ID}, Limit: limit, OldestFirst: oldest}
+			for {
+				n := 0
+				err := search.Search(context.Background(), db, q, func(h search.Hit) error {
+					var r struct{ Text string }
+					json.Unmarshal(h.JSON, &r)
+					got = append(got, r.Text)
+					n++
+					place, err := search.ParsePlace(h.Place.String())
+					q.After = place
+					return err
+				})
+				if err != nil {
+					t.Fatal(err)
+				}
+				if n < limit {
+					break
+				}
+			}
+			if !oldest {
+				slices.Reverse(got)
+			}
+			if !slices.Equal(got, want) {
+				t.Errorf("oldest first %v, %d at a time:\n got %v\nwant %v", oldest, limit, got, want)
+			}
+		}
+	}
+}
+
+func TestOneRecordAmongMany(t *testing.T) {
+	f := newFixture(t)
+	next := uint64(1)
+	for batch := range 20 {
+		records := some(5000)
+		if batch == 7 {
+			records[1234].Text = []byte("the needle")
+		}
+		head, payload := pack(next, records)
+		if _, err := f.write.SendBatch(context.Background(), agentID(3), "centre", f.cask, head, payload); err != nil {
+			t.Fatal(err)
+		}
+		next = head.Last + 1
+	}
+	start := time.Now()
+	var lines [][]byte
+	err := f.read.Read(context.Background(), client.Query{Where: "text has word needle"}, func(line []byte) error { lines = append(lines, bytes.Clone(line)); return nil })
+	if err != nil || len(lines) != 1 || !bytes.Contains(lines[0], []byte("the needle")) {
+		t.Errorf("%q, %v", lines, err)
+	}
+	t.Logf("found among 100,000 in %v", time.Since(start))
+}

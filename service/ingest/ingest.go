@@ -1,0 +1,261 @@
+// Package ingest takes batches into the store: in their order, each once, many
+// with one transaction.
+package ingest
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"oakbarrel/core/block"
+	"oakbarrel/core/record"
+	"oakbarrel/service/model"
+)
+
+// Batch is a run of numbers of a feed, as an agent sends it.
+type Batch struct {
+	AgentID, Outlet string
+	CaskID          uint64
+	First, Last     uint64
+	Shed            [8]int // by severity
+	Lost            int
+	Hash            [32]byte // of Payload
+	Payload         []byte   // a block; empty where all numbers were shed or are lost
+	Block           *block.Block
+}
+
+// Check tells whether the numbers add up: each stands for a record, was shed, or is lost.
+func (b *Batch) Check() error {
+	records := 0
+	if b.Block != nil {
+		h := b.Block.Header()
+		records = h.Records
+		if h.FirstNumber < b.First || h.LastNumber > b.Last {
+			return errors.New("the block has numbers that are not of the batch")
+		}
+	}
+	total := uint64(records + b.Lost)
+	for _, n := range b.Shed {
+		total += uint64(max(0, n))
+	}
+	if b.First == 0 || b.Last < b.First || total != b.Last-b.First+1 {
+		return fmt.Errorf("numbers %d to %d are not %d records, and what was shed and lost", b.First, b.Last, records)
+	}
+	return nil
+}
+
+// WrongNumber says that a batch does not follow what is committed.
+type WrongNumber struct{ Expected uint64 }
+
+func (e *WrongNumber) Error() string {
+	return fmt.Sprintf("number %d is expected next", e.Expected)
+}
+
+// ErrFork says that other records came under the same numbers before: the
+// agent's folder was restored from an older copy, or two agents share one.
+var ErrFork = errors.New("other records are committed under these numbers: this feed has forked")
+
+// Queue commits batches. It may be used by several goroutines at a time.
+type Queue struct {
+	db      *gorm.DB
+	waiting chan *job
+	commits func(casks []uint64)
+}
+
+type job struct {
+	batch     *Batch
+	confirmed uint64
+	err       error
+	done      chan struct{}
+}
+
+// The most that one transaction takes.
+const (
+	maxJobs  = 64
+	maxBytes = 32 << 20
+)
+
+// NewQueue returns a queue that runs until ctx ends. After each commit it
+// calls commits with the casks that have grown.
+func NewQueue(ctx context.Context, db *gorm.DB, commits func(casks []uint64)) *Queue {
+	q := &Queue{db: db, waiting: make(chan *job, maxJobs), commits: commits}
+	go q.run(ctx)
+	return q
+}
+
+// Take commits a batch and returns the last number of its feed that is
+// committed. When it returns without an error, the batch is in the database.
+func (q *Queue) Take(ctx context.Context, b *Batch) (confirmed uint64, err error) {
+	j := &job{batch: b, done: make(chan struct{})}
+	select {
+	case q.waiting <- j:
+	case <-ctx.Done():
+		return 0, ctx.Err()
+	}
+	select {
+	case <-j.done:
+		return j.confirmed, j.err
+	case <-ctx.Done(): // it may be committed all the same; the agent asks again
+		return 0, ctx.Err()
+	}
+}
+
+func (q *Queue) run(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case j := <-q.waiting:
+			q.commit(q.gather(j))
+		}
+	}
+}
+
+// gather takes what waits beside the first.
+func (q *Queue) gather(first *job) []*job {
+	jobs, size := []*job{first}, len(first.batch.Payload)
+	for len(jobs) < maxJobs && size < maxBytes {
+		select {
+		case j := <-q.waiting:
+			jobs, size = append(jobs, j), size+len(j.batch.Payload)
+		default:
+			return jobs
+		}
+	}
+	return jobs
+}
+
+// commit puts the batches into the database in one transaction.
+func (q *Queue) commit(jobs []*job) {
+	var casks []uint64
+	err := q.db.Transaction(func(tx *gorm.DB) error {
+		counts := map[model.Minute]int64{}
+		for _, j := range jobs {
+			taken, err := take(tx, j, counts)
+			if err != nil {
+				return err
+			}
+			if taken && !slices.Contains(casks, j.batch.CaskID) {
+				casks = append(casks, j.batch.CaskID)
+			}
+		}
+		return addCounts(tx, counts)
+	})
+	for _, j := range jobs {
+		if err != nil {
+			j.err = fmt.Errorf("the database does not take the batch: %w", err)
+		}
+		close(j.done)
+	}
+	if err == nil && len(casks) > 0 {
+		q.commits(casks)
+	}
+}
+
+// take puts one batch into a transaction. What is wrong with the batch alone is
+// an error of its job; an error returned is one of the database.
+func take(tx *gorm.DB, j *job, counts map[model.Minute]int64) (taken bool, err error) {
+	b := j.batch
+	feed, err := lockFeed(tx, b)
+	if err != nil {
+		return false, err
+	}
+	j.confirmed = feed.Confirmed
+	if b.First != feed.Confirmed+1 {
+		j.err, err = judge(tx, feed, b)
+		return false, err
+	}
+	row := model.Block{
+		FeedID: feed.ID, FirstNumber: b.First, LastNumber: b.Last, CaskID: b.CaskID, Arrived: time.Now().UnixMicro(), Lost: b.Lost,
+		Size: int64(len(b.Payload)), Hash: b.Hash[:], Payload: b.Payload,
+	}
+	if b.Shed != [8]int{} {
+		shed, _ := json.Marshal(b.Shed)
+		row.Shed = string(shed)
+	}
+	if b.Block != nil {
+		h := b.Block.Header()
+		row.Records, row.Severities, row.Facilities, row.BodySize = h.Records, h.Severities, h.Facilities, int64(h.BodySize)
+		row.FirstTime, row.LastTime = Micros(h.FirstTime), Micros(h.LastTime)
+		b.Block.Each(func(_ uint64, r *record.Record) bool {
+			counts[model.Minute{CaskID: b.CaskID, Minute: floor(r.Time.Sec, 60), Severity: uint8(r.Severity())}]++
+			return true
+		})
+	}
+	if err := tx.Create(&row).Error; err != nil {
+		return false, err
+	}
+	j.confirmed = b.Last
+	return true, tx.Model(&feed).Update("confirmed", b.Last).Error
+}
+
+func floor(a, b int64) int64 {
+	if a < 0 {
+		return -((b - 1 - a) / b)
+	}
+	return a / b
+}
+
+// Micros returns the microseconds since 1970 of a time.
+func Micros(s record.Stamp) int64 { return s.Sec*1e6 + int64(s.Nsec)/1000 }
+
+// lockFeed returns the feed of a batch, which it makes where it is new, and
+// keeps others from changing it until the transaction ends.
+func lockFeed(tx *gorm.DB, b *Batch) (feed model.Feed, err error) {
+	find := func() error {
+		return tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("agent_id = ? AND outlet = ?", b.AgentID, b.Outlet).Take(&feed).Error
+	}
+	if err = find(); !errors.Is(err, gorm.ErrRecordNotFound) {
+		return feed, err
+	}
+	err = tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&model.Feed{AgentID: b.AgentID, Outlet: b.Outlet}).Error
+	if err != nil {
+		return feed, err
+	}
+	return feed, find()
+}
+
+// judge tells what is wrong with a batch that does not follow: nothing, where
+// it is a repeat.
+func judge(tx *gorm.DB, feed model.Feed, b *Batch) (problem, err error) {
+	if b.First > feed.Confirmed {
+		return &WrongNumber{feed.Confirmed + 1}, nil
+	}
+	var old model.Block
+	err = tx.Omit("payload").Where("feed_id = ? AND first_number = ?", feed.ID, b.First).Take(&old).Error
+	switch {
+	case errors.Is(err, gorm.ErrRecordNotFound):
+		return &WrongNumber{feed.Confirmed + 1}, nil // cut into batches in another way
+	case err != nil:
+		return nil, err
+	case old.LastNumber == b.Last && !bytes.Equal(old.Hash, b.Hash[:]):
+		return ErrFork, nil
+	case old.LastNumber == b.Last:
+		return nil, nil
+	}
+	return &WrongNumber{feed.Confirmed + 1}, nil
+}
+
+// addCounts adds to the counts by minute, in an order that lets no two services wait for each other.
+func addCounts(tx *gorm.DB, counts map[model.Minute]int64) error {
+	var rows []model.Minute
+	for m, n := range counts {
+		m.Count = n
+		rows = append(rows, m)
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	slices.SortFunc(rows, func(a, b model.Minute) int {
+		return cmp.Or(cmp.Compare(a.CaskID, b.CaskID), cmp.Compare(a.Minute, b.Minute), cmp.Compare(a.Severity, b.Severity))
+	})
+	return tx.Clauses(clause.OnConflict{DoUpdates: clause.Assignments(map[string]any{"count": gorm.Expr("count + VALUES(count)")})}).CreateInBatches(rows, 500).Error
+}

@@ -1,0 +1,118 @@
+// Package model has the tables of the central store and their migrations.
+// Nothing else of the project knows the database's shape.
+package model
+
+import (
+	"fmt"
+	"time"
+
+	"github.com/go-gormigrate/gormigrate/v2"
+	"github.com/go-sql-driver/mysql"
+	gormmysql "gorm.io/driver/mysql"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+)
+
+// Cask is a named collection of records.
+type Cask struct {
+	ID      uint64 `gorm:"primaryKey"`
+	Name    string `gorm:"size:64;uniqueIndex"`
+	Created time.Time
+}
+
+// Token lets a program write to a cask or read from it. The token itself is not kept.
+type Token struct {
+	ID      uint64  `gorm:"primaryKey"`
+	Hash    []byte  `gorm:"type:binary(32);uniqueIndex"` // SHA-256
+	CaskID  *uint64 // nil for every cask
+	May     string  `gorm:"size:8"` // "read" or "write"
+	Label   string  `gorm:"size:128"`
+	Created time.Time
+}
+
+// Agent is what an agent says of itself.
+type Agent struct {
+	ID        string `gorm:"size:32;primaryKey"`
+	Host      string `gorm:"size:255"`
+	PlanHash  string `gorm:"size:64"`
+	Held      int64
+	LastHeard time.Time
+	Status    []byte `gorm:"type:longblob"` // JSON
+}
+
+// Feed is the ordered flow of records from one outlet of one agent.
+type Feed struct {
+	ID        uint64 `gorm:"primaryKey"`
+	AgentID   string `gorm:"size:32;uniqueIndex:agent_outlet"`
+	Outlet    string `gorm:"size:64;uniqueIndex:agent_outlet"`
+	Confirmed uint64 // the last number that is committed
+}
+
+// Block is a batch as the host packed it, with what its records show. Times
+// are microseconds since 1970.
+type Block struct {
+	ID          uint64 `gorm:"primaryKey"`
+	FeedID      uint64 `gorm:"index:feed_number"`
+	FirstNumber uint64 `gorm:"index:feed_number"`
+	LastNumber  uint64
+	CaskID      uint64 `gorm:"index:cask_time"`
+	LastTime    int64  `gorm:"index:cask_time"`
+	FirstTime   int64
+	Arrived     int64
+	Records     int
+	Shed        string `gorm:"size:255"` // JSON: how many by severity, "" for none
+	Lost        int
+	Severities  uint8
+	Facilities  uint32
+	BodySize    int64
+	Size        int64
+	Hash        []byte `gorm:"type:binary(32)"` // SHA-256 of the payload
+	Payload     []byte `gorm:"type:longblob"`
+}
+
+// Minute counts the records of a cask by their time and severity.
+type Minute struct {
+	CaskID   uint64 `gorm:"primaryKey;autoIncrement:false"`
+	Minute   int64  `gorm:"primaryKey;autoIncrement:false"` // since 1970
+	Severity uint8  `gorm:"primaryKey;autoIncrement:false"`
+	Count    int64
+}
+
+var migrations = []*gormigrate.Migration{{
+	ID: "0001 casks, tokens, agents, feeds, blocks, counts",
+	Migrate: func(tx *gorm.DB) error {
+		return tx.AutoMigrate(&Cask{}, &Token{}, &Agent{}, &Feed{}, &Block{}, &Minute{})
+	},
+}}
+
+// Open opens the database and brings its tables up to date. The error does not
+// hold the password of the DSN.
+func Open(dsn string) (*gorm.DB, error) {
+	config, err := mysql.ParseDSN(dsn)
+	if err != nil {
+		return nil, fmt.Errorf("the DSN of the database cannot be read; write USER:PASSWORD@tcp(HOST:PORT)/DATABASE")
+	}
+	config.ParseTime, config.Loc = true, time.UTC
+	config.Timeout, config.ReadTimeout, config.WriteTimeout = 5*time.Second, time.Minute, time.Minute
+	config.MaxAllowedPacket = 128 << 20
+	config.Params = map[string]string{"time_zone": "'+00:00'"}
+	db, err := gorm.Open(gormmysql.New(gormmysql.Config{DSNConfig: config}), &gorm.Config{TranslateError: true, Logger: logger.Discard, SkipDefaultTransaction: true})
+	if err != nil {
+		return nil, fmt.Errorf("the database at %s cannot be opened: %w", config.Addr, err)
+	}
+	if pool, err := db.DB(); err == nil {
+		pool.SetMaxOpenConns(16)
+		pool.SetMaxIdleConns(8)
+		pool.SetConnMaxIdleTime(time.Minute)
+	}
+	if err := gormigrate.New(db, gormigrate.DefaultOptions, migrations).Migrate(); err != nil {
+		return nil, fmt.Errorf("bring the tables up to date: %w", err)
+	}
+	return db, nil
+}
+
+// CaskNamed returns the cask of a name, which it makes where it is new.
+func CaskNamed(db *gorm.DB, name string) (c Cask, err error) {
+	err = db.Where(Cask{Name: name}).Attrs(Cask{Created: time.Now()}).FirstOrCreate(&c).Error
+	return c, err
+}
