@@ -6,7 +6,6 @@
 package demo
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"embed"
@@ -19,8 +18,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
-	"syscall"
-	"time"
+	"text/template"
 )
 
 //go:embed plans
@@ -43,15 +41,22 @@ type Agent struct {
 	TCP    string `json:"tcp"`
 	Socket string `json:"socket"` // path
 
-	process *exec.Cmd
-	ended   chan error
+	child *child
+}
+
+// Demo is what demo.json holds. Without a store the rest is left out.
+type Demo struct {
+	Agents     []*Agent `json:"agents"`
+	URL        string   `json:"url,omitempty"`
+	Token      string   `json:"token,omitempty"` // reads every cask
+	WriteToken string   `json:"write_token,omitempty"`
 }
 
 var hosts = []string{"reef-02", "tide-gw"}
 
-// Run starts the agents, writes demo.json, and lets the programs speak until ctx ends.
+// Run starts the store and the agents, writes demo.json, and lets the programs speak until ctx ends.
 func Run(ctx context.Context, o Options) error {
-	// The agents end with the thread that started them.
+	// The processes end with the thread that started them.
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	dir, err := filepath.Abs(o.Dir)
@@ -59,31 +64,44 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	o.Dir = dir
-	var agents []*Agent
-	defer func() { stop(agents) }()
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	store := openStore(ctx, o)
+	defer store.close()
+	d := Demo{URL: store.url, Token: store.readToken, WriteToken: store.writeToken}
+	defer func() {
+		for _, a := range d.Agents {
+			a.child.stop()
+		}
+	}()
 	for _, name := range hosts {
-		a, err := start(ctx, o, name)
+		a, err := start(ctx, o, name, store)
 		if a != nil {
-			agents = append(agents, a)
+			d.Agents = append(d.Agents, a)
 		}
 		if err != nil {
 			return err
 		}
 	}
-	if err := writeJSON(filepath.Join(dir, "demo.json"), agents); err != nil {
+	if err := writeJSON(filepath.Join(dir, "demo.json"), d); err != nil {
 		return err
 	}
-	tell(o, agents)
 	speaking, cancel := context.WithCancel(ctx)
 	defer cancel()
 	spoken := make(chan error, 1)
-	go func() { spoken <- speak(speaking, agents, o.Rate) }()
+	ready := make(chan struct{})
+	go func() { spoken <- speak(speaking, d.Agents, o.Rate, ready) }()
+	<-ready
+	tell(o, d, store)
 	select {
 	case err = <-spoken:
-	case e := <-agents[0].ended:
-		err = fmt.Errorf("agent %s has ended: %v; see %s", agents[0].Name, e, logOf(agents[0]))
-	case e := <-agents[1].ended:
-		err = fmt.Errorf("agent %s has ended: %v; see %s", agents[1].Name, e, logOf(agents[1]))
+	case e := <-d.Agents[0].child.ended:
+		err = d.Agents[0].child.failed(e)
+	case e := <-d.Agents[1].child.ended:
+		err = d.Agents[1].child.failed(e)
+	case e := <-store.ended():
+		err = store.service.failed(e)
 	}
 	if ctx.Err() != nil {
 		return nil
@@ -91,58 +109,39 @@ func Run(ctx context.Context, o Options) error {
 	return err
 }
 
-func logOf(a *Agent) string { return filepath.Join(filepath.Dir(a.Plan), "agent.log") }
-
 // start starts one agent and waits until it is ready.
-func start(ctx context.Context, o Options, name string) (*Agent, error) {
+func start(ctx context.Context, o Options, name string, store *store) (*Agent, error) {
 	dir := filepath.Join(o.Dir, name)
 	if err := os.MkdirAll(filepath.Join(dir, "logs"), 0o755); err != nil {
 		return nil, err
 	}
-	a := &Agent{Name: name, Plan: filepath.Join(dir, "plan.yaml"), State: filepath.Join(dir, "state"), Socket: filepath.Join(dir, "log.sock"), ended: make(chan error, 1)}
-	if err := writePlan(a, dir); err != nil {
-		return nil, err
-	}
-	log, err := os.OpenFile(logOf(a), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	a := &Agent{Name: name, Plan: filepath.Join(dir, "plan.yaml"), State: filepath.Join(dir, "state"), Socket: filepath.Join(dir, "log.sock")}
+	err := writePlan(a, map[string]string{"Dir": dir, "URL": store.url, "TokenFile": store.writeTokenFile()})
 	if err != nil {
 		return nil, err
 	}
-	defer log.Close()
-	a.process = exec.Command(o.Binary, "agent", "--plan", a.Plan, "--state", a.State)
-	a.process.Stderr = log
-	a.process.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM, Setpgid: true} // Ctrl-C is for us; we stop it
-	stdout, err := a.process.StdoutPipe()
+	a.child, err = startChild("agent "+name, filepath.Join(dir, "agent.log"), o.Binary, "agent", "--plan", a.Plan, "--state", a.State)
 	if err != nil {
 		return nil, err
-	}
-	if err := a.process.Start(); err != nil {
-		return nil, err
-	}
-	line, _ := bufio.NewReader(stdout).ReadString('\n')
-	go func() { a.ended <- a.process.Wait() }()
-	if line != "ready\n" {
-		said, _ := os.ReadFile(logOf(a))
-		return a, fmt.Errorf("agent %s does not start; %s ends with: %s", name, logOf(a), lastLine(said))
 	}
 	return a, a.learnAddresses(ctx, o.Binary)
 }
 
-func lastLine(b []byte) string {
-	lines := strings.Split(strings.TrimSpace(string(b)), "\n")
-	return lines[len(lines)-1]
-}
-
 // writePlan writes the plan of a host. One that is there stays, because
 // somebody may have changed it.
-func writePlan(a *Agent, dir string) error {
+func writePlan(a *Agent, values map[string]string) error {
 	if _, err := os.Stat(a.Plan); err == nil {
 		return nil
 	}
-	plan, err := plans.ReadFile("plans/" + a.Name + ".yaml")
+	plan, err := template.ParseFS(plans, "plans/"+a.Name+".yaml")
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(a.Plan, bytes.ReplaceAll(plan, []byte("DIR"), []byte(dir)), 0o644)
+	var text bytes.Buffer
+	if err := plan.Execute(&text, values); err != nil {
+		return err
+	}
+	return os.WriteFile(a.Plan, text.Bytes(), 0o644)
 }
 
 // learnAddresses asks the agent which ports it got.
@@ -174,22 +173,9 @@ func (a *Agent) learnAddresses(ctx context.Context, binary string) error {
 	return nil
 }
 
-func stop(agents []*Agent) {
-	for _, a := range agents {
-		a.process.Process.Signal(syscall.SIGTERM)
-	}
-	for _, a := range agents {
-		select {
-		case <-a.ended:
-		case <-time.After(12 * time.Second):
-			a.process.Process.Kill()
-		}
-	}
-}
-
-// writeJSON tells programs where the agents are.
-func writeJSON(path string, agents []*Agent) error {
-	b, err := json.MarshalIndent(map[string]any{"agents": agents}, "", "  ")
+// writeJSON tells programs where everything is.
+func writeJSON(path string, d Demo) error {
+	b, err := json.MarshalIndent(d, "", "  ")
 	if err != nil {
 		return err
 	}
@@ -200,9 +186,9 @@ func writeJSON(path string, agents []*Agent) error {
 }
 
 // tell says what to try next.
-func tell(o Options, agents []*Agent) {
-	bin, reef, tide := shortest(o.Binary), agents[0], agents[1]
-	fmt.Fprintf(o.Out, `Lantern Bay is open. Two hosts speak, about %.0f lines a second together:
+func tell(o Options, d Demo, store *store) {
+	bin, reef, tide := shortest(o.Binary), d.Agents[0], d.Agents[1]
+	fmt.Fprintf(o.Out, `Lantern Bay is open. Two hosts speak, about %.0f lines a second together, and have an hour of history:
   reef-02  pumps and probes        udp %s  tcp %s  unix:%s
   tide-gw  gateway, doors, tickets udp %s  tcp %s  unix:%s
 
@@ -212,10 +198,19 @@ Try, in another terminal:
   %s send --to udp://%s --priority local3.error --app pumpd 'pump P7 stalled'
   %s show pumps --state %s --where 'severity at least error'
   %s plan explain %s --line '<34>door-badge[7]: badge 7714 refused'
-
-Ctrl-C ends it; the logs stay in %s.
 `, o.Rate, reef.UDP, reef.TCP, shortest(reef.Socket), tide.UDP, tide.TCP, shortest(tide.Socket),
-		bin, shortest(reef.State), bin, shortest(tide.State), bin, reef.UDP, bin, shortest(reef.State), bin, shortest(tide.Plan), shortest(o.Dir))
+		bin, shortest(reef.State), bin, shortest(tide.State), bin, reef.UDP, bin, shortest(reef.State), bin, shortest(tide.Plan))
+	if d.URL == "" {
+		fmt.Fprintf(o.Out, "\nThere is no central store: %s\n", store.missing)
+	} else {
+		fmt.Fprintf(o.Out, `
+The central store is at %s. To read there:
+  export OAKBARREL_URL=%s OAKBARREL_TOKEN=%s
+  %s read --since 1h --where 'severity at least error'
+  %s count --since 1h --by severity
+`, d.URL, d.URL, d.Token, bin, bin)
+	}
+	fmt.Fprintf(o.Out, "\nCtrl-C ends it; the logs stay in %s.\n", shortest(o.Dir))
 }
 
 // shortest writes a path as seen from here, where that is shorter.

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"math/rand/v2"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -40,12 +41,15 @@ func TestEveryTextIsAMessage(t *testing.T) {
 
 func TestThePlansHaveNoFindings(t *testing.T) {
 	for _, name := range hosts {
-		source, err := plans.ReadFile("plans/" + name + ".yaml")
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, findings := plan.Parse(name, []byte(strings.ReplaceAll(string(source), "DIR", "/srv/lantern"))); len(findings) > 0 {
-			t.Error(findings)
+		for _, url := range []string{"", "http://127.0.0.1:8440"} { // without a store, and with one
+			a := &Agent{Name: name, Plan: filepath.Join(t.TempDir(), "plan.yaml")}
+			if err := writePlan(a, map[string]string{"Dir": "/srv/lantern", "URL": url, "TokenFile": "/srv/token"}); err != nil {
+				t.Fatal(err)
+			}
+			p, findings, err := plan.Load(a.Plan)
+			if len(findings) > 0 || err != nil || p.Service.URL != url {
+				t.Error(findings, err)
+			}
 		}
 	}
 }

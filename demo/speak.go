@@ -13,17 +13,35 @@ type speaker struct {
 	agents map[string]*Agent
 	conns  map[string]net.Conn // by agent and way
 	rnd    *rand.Rand
+	past   bool // what is said now was said before
 }
 
-// speak lets the programs speak at a rate, and the faults happen, until ctx ends.
-func speak(ctx context.Context, agents []*Agent, rate float64) error {
+// history is how far back the programs have spoken when the demo opens, and
+// how seldom: one line each historyStep.
+const (
+	history     = time.Hour
+	historyStep = 500 * time.Millisecond
+)
+
+// speak lets the programs tell what they said in the past hour, closes ready,
+// and lets them speak at a rate, and the faults happen, until ctx ends.
+func speak(ctx context.Context, agents []*Agent, rate float64, ready chan<- struct{}) error {
 	s := &speaker{agents: map[string]*Agent{}, conns: map[string]net.Conn{}, rnd: rand.New(rand.NewPCG(7, 32473))}
 	for _, a := range agents {
 		s.agents[a.Name] = a
 	}
 	defer s.hangUp()
 	start := time.Now()
-	happening := newHappening(start)
+	happening := newHappening(start.Add(-history))
+	s.past = true // all of it over TCP, which loses nothing when it comes at once
+	for at := start.Add(-history); at.Before(start) && ctx.Err() == nil; at = at.Add(historyStep) {
+		s.routine(at)
+		for _, h := range happening {
+			h.goOn(s, at)
+		}
+	}
+	s.past = false
+	close(ready)
 	tick := time.NewTicker(20 * time.Millisecond)
 	defer tick.Stop()
 	for said := 0; ; {
@@ -64,20 +82,24 @@ func (s *speaker) routine(now time.Time) {
 // say sends a message. One that cannot be sent is lost, as it would be for a
 // program that does not look; the connection is made anew for the next.
 func (s *speaker) say(p *program, says string, now time.Time) {
-	key := p.via + " " + p.way
+	way := p.way
+	if s.past {
+		way = "tcp"
+	}
+	key := p.via + " " + way
 	conn := s.conns[key]
 	if conn == nil {
 		var err error
-		if conn, err = s.call(s.agents[p.via], p.way); err != nil {
+		if conn, err = s.call(s.agents[p.via], way); err != nil {
 			return
 		}
 		s.conns[key] = conn
 	}
 	message := p.message(says, now)
-	if p.way == "tcp" {
+	if way == "tcp" {
 		message = append(append(strconv.AppendInt(nil, int64(len(message)), 10), ' '), message...)
 	}
-	conn.SetWriteDeadline(now.Add(time.Second))
+	conn.SetWriteDeadline(time.Now().Add(time.Second))
 	if _, err := conn.Write(message); err != nil {
 		conn.Close()
 		delete(s.conns, key)

@@ -269,7 +269,9 @@ func TestDemo(t *testing.T) {
 	defer c.Process.Kill()
 	h := &host{t: t, dir: dir}
 	var demo struct {
-		Agents []struct{ Name, Plan, State, UDP, TCP, Socket string }
+		Agents     []struct{ Name, Plan, State, UDP, TCP, Socket string }
+		URL, Token string
+		WriteToken string `json:"write_token"`
 	}
 	h.eventually("demo.json is written", func() bool {
 		b, err := os.ReadFile(filepath.Join(dir, "demo.json"))
@@ -289,6 +291,15 @@ func TestDemo(t *testing.T) {
 		h.eventually("the messages are in the file", func() bool {
 			shown, _, _ := run(t, "show", "everything", "--state", a.State, "--where", "app is by-hand")
 			return strings.Count(shown, "hello over") == 3
+		})
+	}
+	if _, err := exec.LookPath("mariadbd"); err == nil {
+		t.Setenv("OAKBARREL_URL", demo.URL)
+		t.Setenv("OAKBARREL_TOKEN", demo.Token)
+		h.eventually("history and the present are in the store", func() bool {
+			past, _, _ := run(t, "count", "--since", "2h", "--until", "30m", "--output", "json")
+			now, _, _ := run(t, "read", "--since", "1m", "--where", "app is by-hand")
+			return !strings.Contains(past, `{"total":0`) && strings.Count(now, "hello over tcp") == 1 // reef-02 sends pumps and alarms only
 		})
 	}
 	h.eventually("a pump stalls", func() bool {

@@ -36,7 +36,6 @@ func newStore(t testing.TB) *store {
 	if err != nil {
 		t.Fatal(err)
 	}
-	os.Chmod(dir, 0o755) // the database runs as another user
 	s := &store{t: t, dir: dir, log: new(logBuffer), database: filepath.Join(dir, "database")}
 	t.Cleanup(func() {
 		s.kill()

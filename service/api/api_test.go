@@ -40,7 +40,6 @@ func TestMain(m *testing.M) {
 	if err != nil {
 		panic(err)
 	}
-	os.Chmod(dir, 0o755)
 	server, err := mariadb.Start(context.Background(), dir)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)

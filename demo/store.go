@@ -1,0 +1,120 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"oakbarrel/demo/mariadb"
+)
+
+// store is the demo's central store: a database and a service before it. Where
+// that cannot be, the demo goes on without, and says why.
+type store struct {
+	dir                   string
+	url                   string
+	readToken, writeToken string
+	db                    *mariadb.Server
+	service               *child
+	missing               string // why there is no store
+}
+
+func openStore(ctx context.Context, o Options) *store {
+	s, err := tryStore(ctx, o)
+	if err == nil {
+		return s
+	}
+	s.close()
+	return &store{missing: err.Error()}
+}
+
+func tryStore(ctx context.Context, o Options) (s *store, err error) {
+	s = &store{dir: filepath.Join(o.Dir, "store")}
+	if err := os.MkdirAll(s.dir, 0o755); err != nil {
+		return s, err
+	}
+	if s.db, err = mariadb.Start(ctx, filepath.Join(s.dir, "mariadb")); err != nil {
+		return s, err
+	}
+	database := filepath.Join(s.dir, "database")
+	if err := os.WriteFile(database, []byte(s.db.DSN+"\n"), 0o600); err != nil {
+		return s, err
+	}
+	address, err := s.address()
+	if err != nil {
+		return s, err
+	}
+	s.service, err = startChild("the service", filepath.Join(s.dir, "service.log"), o.Binary, "serve", "--listen", address, "--database-file", database)
+	if err != nil {
+		return s, err
+	}
+	s.url = "http://" + address
+	for _, cask := range []string{"reef", "gateway"} { // so that they are there
+		if _, err := s.newToken(o.Binary, database, cask, "write"); err != nil {
+			return s, err
+		}
+	}
+	if s.readToken, err = s.token(o.Binary, database, "read", filepath.Join(s.dir, "read-token")); err != nil {
+		return s, err
+	}
+	s.writeToken, err = s.token(o.Binary, database, "write", s.writeTokenFile())
+	return s, err
+}
+
+func (s *store) writeTokenFile() string { return filepath.Join(s.dir, "write-token") }
+
+// address returns where the service listens: the same at every start, because
+// the plans of the hosts name it.
+func (s *store) address() (string, error) {
+	file := filepath.Join(s.dir, "address")
+	if b, err := os.ReadFile(file); err == nil {
+		return strings.TrimSpace(string(b)), nil
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	defer l.Close()
+	return l.Addr().String(), os.WriteFile(file, []byte(l.Addr().String()+"\n"), 0o644)
+}
+
+// token returns a token for every cask, which is kept in a file.
+func (s *store) token(binary, database, may, file string) (string, error) {
+	if b, err := os.ReadFile(file); err == nil {
+		return strings.TrimSpace(string(b)), nil
+	}
+	token, err := s.newToken(binary, database, "*", may)
+	if err != nil {
+		return "", err
+	}
+	return token, os.WriteFile(file, []byte(token+"\n"), 0o600)
+}
+
+func (s *store) newToken(binary, database, cask, may string) (string, error) {
+	out, err := exec.Command(binary, "token", "new", "--cask", cask, "--may", may, "--label", "Lantern Bay", "--database-file", database).Output()
+	if err != nil {
+		return "", fmt.Errorf("make a token: %w", err)
+	}
+	return strings.TrimSpace(string(out)), nil
+}
+
+// ended tells when the service has ended by itself; without a store never.
+func (s *store) ended() <-chan error {
+	if s.service == nil {
+		return nil
+	}
+	return s.service.ended
+}
+
+func (s *store) close() {
+	if s.service != nil {
+		s.service.stop()
+	}
+	if s.db != nil {
+		s.db.Stop()
+	}
+}
