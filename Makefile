@@ -3,20 +3,26 @@
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 export CGO_ENABLED = 0
 
-.PHONY: build demo test race lint bench fuzz setup screenshots
+.PHONY: build demo test race lint bench fuzz setup screenshots console
 
-build:
+build: console
 	go build -trimpath -ldflags '-s -w' -o bin/oakbarrel ./cmd/oakbarrel
 
 demo: build
 	@./setup.sh mariadbd:mariadb-server
 	@exec bin/oakbarrel demo
 
-test: setup
+test: setup console
 	go test -count=1 -timeout 9m ./...
 
+# The pages of the console, which the binary embeds.
+console: console/dist/index.html
+
+console/dist/index.html: console/package-lock.json console/index.html console/vite.config.ts console/tsconfig.json $(wildcard console/src/*)
+	cd console && npm ci --no-audit --no-fund --loglevel=error && npm run build --loglevel=error 
+
 # What works with several goroutines again, looking for data races; whole processes too. It needs gcc.
-race: setup
+race: setup console
 	CGO_ENABLED=1 OAKBARREL_RACE=1 go test -count=1 -race -timeout 20m ./core/roll ./core/disk/... ./e2e
 
 lint:
@@ -40,6 +46,6 @@ fuzz:
 screenshots: build
 	docs/screenshots/make.sh
 
-# What the tests run beside Go: programs that send syslog, the standard compressors, the database.
+# What the tests run beside Go: programs that send syslog, the standard compressors, the database, a browser.
 setup:
-	@./setup.sh logger:bsdutils python3:python3 perl:perl zstd:zstd gzip:gzip mariadbd:mariadb-server
+	@./setup.sh logger:bsdutils python3:python3 perl:perl zstd:zstd gzip:gzip mariadbd:mariadb-server chromium:chromium

@@ -48,6 +48,8 @@ type Agent struct {
 type Demo struct {
 	Agents     []*Agent `json:"agents"`
 	URL        string   `json:"url,omitempty"`
+	Account    string   `json:"account,omitempty"` // for the console
+	Password   string   `json:"password,omitempty"`
 	Token      string   `json:"token,omitempty"` // reads every cask
 	WriteToken string   `json:"write_token,omitempty"`
 }
@@ -69,7 +71,10 @@ func Run(ctx context.Context, o Options) error {
 	}
 	store := openStore(ctx, o)
 	defer store.close()
-	d := Demo{URL: store.url, Token: store.readToken, WriteToken: store.writeToken}
+	d := Demo{URL: store.url, Password: store.password, Token: store.readToken, WriteToken: store.writeToken}
+	if d.URL != "" {
+		d.Account = account
+	}
 	defer func() {
 		for _, a := range d.Agents {
 			a.child.stop()
@@ -204,11 +209,13 @@ Try, in another terminal:
 		fmt.Fprintf(o.Out, "\nThere is no central store: %s\n", store.missing)
 	} else {
 		fmt.Fprintf(o.Out, `
-The central store is at %s. To read there:
+The central store, in a browser (sign in as %s with the password %s):
+  %s
+and on the command line:
   export OAKBARREL_URL=%s OAKBARREL_TOKEN=%s
   %s read --since 1h --where 'severity at least error'
   %s count --since 1h --by severity
-`, d.URL, d.URL, d.Token, bin, bin)
+`, d.Account, d.Password, d.URL, d.URL, d.Token, bin, bin)
 	}
 	fmt.Fprintf(o.Out, "\nCtrl-C ends it; the logs stay in %s.\n", shortest(o.Dir))
 }

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"crypto/rand"
 	"fmt"
 	"net"
 	"os"
@@ -21,7 +22,11 @@ type store struct {
 	db                    *mariadb.Server
 	service               *child
 	missing               string // why there is no store
+	password              string // of the account
 }
+
+// account is the name with which a person signs in to the demo's console.
+const account = "lantern"
 
 func openStore(ctx context.Context, o Options) *store {
 	s, err := tryStore(ctx, o)
@@ -61,8 +66,27 @@ func tryStore(ctx context.Context, o Options) (s *store, err error) {
 	if s.readToken, err = s.token(o.Binary, database, "read", filepath.Join(s.dir, "read-token")); err != nil {
 		return s, err
 	}
-	s.writeToken, err = s.token(o.Binary, database, "write", s.writeTokenFile())
-	return s, err
+	if s.writeToken, err = s.token(o.Binary, database, "write", s.writeTokenFile()); err != nil {
+		return s, err
+	}
+	return s, s.addAccount(o.Binary, database)
+}
+
+// addAccount makes the account at the first start; its password is kept in a file.
+func (s *store) addAccount(binary, database string) error {
+	file := filepath.Join(s.dir, "password")
+	if b, err := os.ReadFile(file); err == nil {
+		s.password = strings.TrimSpace(string(b))
+		return nil
+	}
+	s.password = strings.ToLower(rand.Text()[:12])
+	if err := os.WriteFile(file, []byte(s.password+"\n"), 0o600); err != nil {
+		return err
+	}
+	if out, err := exec.Command(binary, "account", "add", account, "--role", "admin", "--password-file", file, "--database-file", database).CombinedOutput(); err != nil {
+		return fmt.Errorf("make the account: %w: %s", err, out)
+	}
+	return nil
 }
 
 func (s *store) writeTokenFile() string { return filepath.Join(s.dir, "write-token") }

@@ -2,7 +2,7 @@
 # Makes the pictures of this folder anew from the demo: what a terminal 1280 pixels wide shows.
 set -eu
 cd "$(dirname "$0")/../.."
-./setup.sh xterm:xterm Xvfb:xvfb import:imagemagick
+./setup.sh xterm:xterm Xvfb:xvfb import:imagemagick chromium:chromium
 work=/tmp/pictures
 rm -rf $work
 mkdir $work
@@ -32,10 +32,16 @@ picture() {
   convert all.png -crop 1278x797+1+1 +repage -fuzz 1% -trim +repage -bordercolor '#faf6ee' -border 14 "$pictures/$1.png"
 }
 
-sed 's/: {text}/: {txt}/; s/keep: forever/keep: always/; s/severity at most info/severity at most inof/; s/every: hour/every: midnight/; s/send: .pumps./send: [pump]/' \
+sed 's/: {text}/: {txt}/; s/keep: forever/keep: always/; s/severity at most info/severity at most inof/; s/every: hour/every: midnight/; s/\[pumps, /[pump, /' \
   lantern-bay/reef-02/plan.yaml >broken.yaml
 picture status 'oakbarrel status --state lantern-bay/reef-02/state'
 picture show 'oakbarrel show everything --state lantern-bay/tide-gw/state --where "severity at least warning" --last 12'
 picture explain "oakbarrel plan explain lantern-bay/tide-gw/plan.yaml --line '<131>1 - kelp-01 ticketd 2201 - [sale@32473 order=\"4471\"] order 4471 failed: timeout'"
 picture check 'oakbarrel plan check broken.yaml'
 picture demo 'cat demo.txt'
+eval "$(grep -o 'export OAKBARREL.*' demo.txt)"
+picture read "oakbarrel read --since 1h --where 'severity at least error' --limit 12"
+
+cd "$pictures/../.."
+OAKBARREL_PICTURES=$work go test -count=1 ./e2e -run Pictures
+cp $work/console-today-light.png $work/console-logs-dark.png docs/screenshots

@@ -38,6 +38,7 @@ type API struct {
 	Queue *ingest.Queue
 	Hub   *Hub
 	Log   *slog.Logger
+	Door  access.Door
 }
 
 // Handler returns the interface as a handler of net/http.
@@ -45,13 +46,16 @@ func (a *API) Handler() http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	g := gin.New()
 	g.HandleMethodNotAllowed = true
-	g.NoRoute(func(c *gin.Context) { problem(c, http.StatusNotFound, "there is nothing at this address", "") })
 	g.NoMethod(func(c *gin.Context) {
 		problem(c, http.StatusMethodNotAllowed, "this address does not take "+c.Request.Method, "")
 	})
 	g.Use(gin.CustomRecoveryWithWriter(io.Discard, a.recovered))
 	g.GET("/healthz", a.health)
-	v1 := g.Group("/api/v1")
+	g.NoRoute(pages)
+	v1 := g.Group("/api/v1", sameOrigin)
+	v1.POST("/session", a.signIn)
+	v1.GET("/session", a.who)
+	v1.DELETE("/session", a.signOut)
 	v1.GET("/feeds/:agent/:outlet", a.may(access.Write), a.feed)
 	v1.POST("/feeds/:agent/:outlet", a.may(access.Write), a.batch)
 	v1.PUT("/agents/:agent", a.may(access.Write), a.agent)
@@ -59,6 +63,8 @@ func (a *API) Handler() http.Handler {
 	v1.GET("/hosts", a.may(access.Read), a.hosts)
 	v1.GET("/records", a.may(access.Read), a.records)
 	v1.GET("/counts", a.may(access.Read), a.counts)
+	v1.GET("/histogram", a.may(access.Read), a.histogram)
+	v1.GET("/status", a.may(access.Read), a.statuses)
 	v1.GET("/follow", a.may(access.Read), a.follow)
 	return g
 }
@@ -101,9 +107,18 @@ func (a *API) health(c *gin.Context) {
 
 const tokenKey = "token"
 
-// may lets a request pass that brings a token for what it wants to do.
+// may lets a request pass that brings a token for what it wants to do. Who has
+// signed in may read every cask.
 func (a *API) may(what string) gin.HandlerFunc {
 	return func(c *gin.Context) {
+		if what == access.Read && c.GetHeader("Authorization") == "" {
+			if _, ok := a.session(c); ok {
+				c.Set(tokenKey, model.Token{May: access.Read})
+				return
+			} else if c.IsAborted() {
+				return
+			}
+		}
 		text, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
 		if !ok || text == "" {
 			c.Header("WWW-Authenticate", "Bearer")

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -179,4 +180,37 @@ func (a *API) counts(c *gin.Context) {
 		answer.By = append(answer.By, client.Count(n))
 	}
 	c.JSON(http.StatusOK, answer)
+}
+
+// statuses tells what each agent says of itself, as it said it.
+func (a *API) statuses(c *gin.Context) {
+	var rows []model.Agent
+	if err := a.DB.WithContext(c.Request.Context()).Order("host, id").Find(&rows).Error; err != nil {
+		a.unavailable(c, err)
+		return
+	}
+	list := []gin.H{}
+	for _, r := range rows {
+		list = append(list, gin.H{"name": r.Host, "agent_id": r.ID, "last_heard": r.LastHeard, "held": r.Held, "plan_hash": r.PlanHash, "status": json.RawMessage(r.Status)})
+	}
+	c.JSON(http.StatusOK, list)
+}
+
+// histogram counts what meets the query in equal parts of its span, by severity.
+func (a *API) histogram(c *gin.Context) {
+	q, ok := a.query(c)
+	if !ok {
+		return
+	}
+	parts, err := strconv.Atoi(c.DefaultQuery("parts", "60"))
+	if err != nil || parts < 1 || parts > 1000 || q.Since == 0 || q.Until <= q.Since {
+		problem(c, http.StatusBadRequest, "a histogram needs since, until, and parts from 1 to 1000", "")
+		return
+	}
+	counts, err := search.Histogram(c.Request.Context(), a.DB, q, parts)
+	if err != nil {
+		a.unavailable(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, counts)
 }

@@ -30,6 +30,22 @@ type Token struct {
 	Created time.Time
 }
 
+// Account is a person who may sign in.
+type Account struct {
+	ID       uint64 `gorm:"primaryKey"`
+	Name     string `gorm:"size:64;uniqueIndex"`
+	Role     string `gorm:"size:16"` // viewer, operator or admin
+	Password []byte `gorm:"size:72"` // bcrypt
+	Created  time.Time
+}
+
+// Session is a sign-in that lasts. Its key is not kept, only the hash.
+type Session struct {
+	Hash      []byte `gorm:"type:binary(32);primaryKey"` // SHA-256
+	AccountID uint64
+	Ends      time.Time
+}
+
 // Agent is what an agent says of itself.
 type Agent struct {
 	ID        string `gorm:"size:32;primaryKey"`
@@ -83,6 +99,9 @@ var migrations = []*gormigrate.Migration{{
 	Migrate: func(tx *gorm.DB) error {
 		return tx.AutoMigrate(&Cask{}, &Token{}, &Agent{}, &Feed{}, &Block{}, &Minute{})
 	},
+}, {
+	ID:      "0002 accounts, sessions",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Account{}, &Session{}) },
 }}
 
 // Open opens the database and brings its tables up to date. The error does not

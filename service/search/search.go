@@ -189,15 +189,11 @@ func (q *Query) sets() (severities uint8, facilities uint32) {
 	return severities, facilities
 }
 
-// open returns the hits of a block. One that is damaged is an error that names it.
+// open returns the hits of a block.
 func (q *Query) open(ctx context.Context, db *gorm.DB, h head) (hits []Hit, err error) {
-	var row struct{ Payload []byte }
-	if err := db.WithContext(ctx).Model(&model.Block{}).Select("payload").Where("id = ?", h.ID).Take(&row).Error; err != nil {
-		return nil, err
-	}
-	b, err := block.Decode(row.Payload)
+	b, err := load(ctx, db, h.ID)
 	if err != nil {
-		return nil, fmt.Errorf("block %d: %w", h.ID, err)
+		return nil, err
 	}
 	b.Each(func(number uint64, r *record.Record) bool {
 		if place, ok := q.meets(h.FeedID, number, r); ok {
@@ -276,31 +272,69 @@ func ceilMinute(t int64) int64 {
 }
 
 func (q *Query) countRecords(ctx context.Context, db *gorm.DB, by string, found map[string]int64) error {
+	return q.eachMatch(ctx, db, func(t int64, s record.Severity) { found[countKey(by, floorMinute(t), s)]++ })
+}
+
+func floorMinute(t int64) int64 {
+	if t < 0 {
+		return -((60e6 - 1 - t) / 60e6)
+	}
+	return t / 60e6
+}
+
+// eachMatch opens every block that may hold a hit and calls each with the time
+// and severity of all hits, in no order.
+func (q *Query) eachMatch(ctx context.Context, db *gorm.DB, each func(t int64, s record.Severity)) error {
 	heads, err := q.heads(ctx, db)
 	if err != nil {
 		return err
 	}
 	for _, h := range heads {
-		var row struct{ Payload []byte }
-		if err := db.WithContext(ctx).Model(&model.Block{}).Select("payload").Where("id = ?", h.ID).Take(&row).Error; err != nil {
-			return err
-		}
-		b, err := block.Decode(row.Payload)
+		b, err := load(ctx, db, h.ID)
 		if err != nil {
-			return fmt.Errorf("block %d: %w", h.ID, err)
+			return err
 		}
 		b.Each(func(number uint64, r *record.Record) bool {
 			if place, ok := q.meets(h.FeedID, number, r); ok {
-				minute := place.Time / 60e6
-				if place.Time < 0 {
-					minute = -((60e6 - 1 - place.Time) / 60e6)
-				}
-				found[countKey(by, minute, r.Severity())]++
+				each(place.Time, r.Severity())
 			}
 			return true
 		})
 	}
 	return nil
+}
+
+// load opens a block. One that is damaged is an error that names it.
+func load(ctx context.Context, db *gorm.DB, id uint64) (*block.Block, error) {
+	var row struct{ Payload []byte }
+	if err := db.WithContext(ctx).Model(&model.Block{}).Select("payload").Where("id = ?", id).Take(&row).Error; err != nil {
+		return nil, err
+	}
+	b, err := block.Decode(row.Payload)
+	if err != nil {
+		return nil, fmt.Errorf("block %d: %w", id, err)
+	}
+	return b, nil
+}
+
+// Histogram counts the records that meet the query in equal parts of its span,
+// by severity. Without a condition the kept counts by minute answer, so that
+// the ends of the parts are those of minutes.
+func Histogram(ctx context.Context, db *gorm.DB, q Query, parts int) ([][8]int64, error) {
+	counts := make([][8]int64, parts)
+	add := func(t int64, s record.Severity, n int64) {
+		part := int(float64(t-q.Since) / float64(q.Until-q.Since) * float64(parts))
+		counts[max(0, min(part, parts-1))][s] += n
+	}
+	if q.Condition != nil || q.Until-q.Since < int64(parts)*60e6 {
+		return counts, q.eachMatch(ctx, db, func(t int64, s record.Severity) { add(t, s, 1) })
+	}
+	var rows []model.Minute
+	err := db.WithContext(ctx).Where("cask_id IN ? AND minute >= ? AND minute < ?", q.Casks, floorMinute(q.Since), ceilMinute(q.Until)).Find(&rows).Error
+	for _, m := range rows {
+		add(m.Minute*60e6, record.Severity(m.Severity), m.Count)
+	}
+	return counts, err
 }
 
 // Since calls each with the records that meet the query in blocks that came

@@ -1,0 +1,79 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"oakbarrel/service/access"
+	"oakbarrel/service/model"
+)
+
+func (a *app) accountCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "account",
+		Short: "Make the accounts with which people sign in to the console",
+		Example: `  oakbarrel account add amara --role viewer --password-file amara.password
+  oakbarrel account add noor --role admin --password-file noor.password --database-file /etc/oakbarrel/database`,
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			return usageError("account needs to know what to do; write: account add NAME --role ROLE --password-file FILE")
+		},
+	}
+	c.AddCommand(a.accountAddCommand())
+	return c
+}
+
+func (a *app) accountAddCommand() *cobra.Command {
+	var role, passwordFile, databaseFile string
+	c := &cobra.Command{
+		Use:   "add NAME --role viewer|operator|admin --password-file FILE",
+		Short: "Make an account",
+		Long:  `Make an account. The password stands in a file; the store keeps only its hash.`,
+		Example: `  oakbarrel account add amara --role viewer --password-file amara.password
+  oakbarrel account add noor --role admin --password-file noor.password --database-file /etc/oakbarrel/database`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if !caskName.MatchString(args[0]) {
+				return usageError("an account cannot be named %q; a name has letters, digits and - _ . and at most 64 of them", args[0])
+			}
+			if !slices.Contains(access.Roles, role) {
+				return usageError("--role cannot be %q; write one of %s", role, strings.Join(access.Roles, ", "))
+			}
+			password, err := readSecret(passwordFile)
+			if err != nil {
+				return err
+			}
+			if len(password) < access.MinPassword || len(password) > access.MaxPassword {
+				return usageError("the password in %s has to have %d to %d bytes", passwordFile, access.MinPassword, access.MaxPassword)
+			}
+			dsn, err := readDSN(databaseFile)
+			if err != nil {
+				return err
+			}
+			db, err := model.Open(dsn)
+			if err != nil {
+				return couldNot(err)
+			}
+			if err := access.AddAccount(db.WithContext(c.Context()), args[0], role, password); errors.Is(err, access.ErrExists) {
+				return codedError{exitNo, err}
+			} else if err != nil {
+				return couldNot(err)
+			}
+			if a.json() {
+				return a.printJSON(map[string]string{"name": args[0], "role": role})
+			}
+			fmt.Fprintf(a.stdout, "account %s is made, as %s\n", args[0], role)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&role, "role", "", "viewer, operator or admin")
+	c.Flags().StringVar(&passwordFile, "password-file", "", "file that holds the password")
+	c.Flags().StringVar(&databaseFile, "database-file", "", "file that holds the DSN of the database")
+	c.MarkFlagRequired("role")
+	c.MarkFlagRequired("password-file")
+	return c
+}

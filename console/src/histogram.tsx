@@ -1,0 +1,62 @@
+import { useRef, useState } from "react";
+import { colorOf, severities } from "./severity";
+import { clock, count, day } from "./time";
+
+// Histogram draws counts by severity over a span. Dragging over it selects a part of the span.
+export function Histogram({ counts, since, until, onSelect, height = 96 }: { counts: number[][]; since: number; until: number; onSelect?: (since: number, until: number) => void; height?: number }) {
+  const box = useRef<HTMLDivElement>(null);
+  const [drag, setDrag] = useState<[number, number] | null>(null);
+  const [over, setOver] = useState<number | null>(null);
+  const totals = counts.map((c) => c.reduce((a, b) => a + b, 0));
+  const most = Math.max(1, ...totals);
+  const step = (until - since) / counts.length;
+  const partAt = (x: number) => {
+    const r = box.current!.getBoundingClientRect();
+    return Math.max(0, Math.min(counts.length - 1, Math.floor(((x - r.left) / r.width) * counts.length)));
+  };
+  const release = () => {
+    if (drag && onSelect) {
+      const [a, b] = [Math.min(...drag), Math.max(...drag)];
+      onSelect(since + a * step, since + (b + 1) * step);
+    }
+    setDrag(null);
+  };
+  const selected = (i: number) => drag && i >= Math.min(...drag) && i <= Math.max(...drag);
+  const shown = over ?? -1;
+  return (
+    <figure className="select-none">
+      <div
+        ref={box}
+        role="img"
+        aria-label="records over time, by severity"
+        className={`relative flex items-end gap-px ${onSelect ? "cursor-crosshair" : ""}`}
+        style={{ height }}
+        onPointerDown={(e) => onSelect && setDrag([partAt(e.clientX), partAt(e.clientX)])}
+        onPointerMove={(e) => {
+          setOver(partAt(e.clientX));
+          if (drag) setDrag([drag[0], partAt(e.clientX)]);
+        }}
+        onPointerUp={release}
+        onPointerLeave={() => {
+          setOver(null);
+          setDrag(null);
+        }}
+      >
+        {counts.map((c, i) => (
+          <div key={i} className="flex h-full flex-1 flex-col justify-end" style={{ background: selected(i) || shown === i ? "var(--amber-wash)" : undefined }}>
+            {c.map((n, s) => n > 0 && <div key={s} style={{ height: `${Math.max(1.5, (n / most) * 100)}%`, maxHeight: "100%", flexShrink: 1, background: colorOf(s), opacity: s > 4 ? 0.55 : 1 }} />)}
+          </div>
+        ))}
+      </div>
+      <figcaption className="mt-1 flex justify-between border-t border-line pt-1 text-xs text-soft">
+        <span>{day(new Date(since))} {clock(new Date(since))}</span>
+        <span className="hidden sm:inline">
+          {shown >= 0 && counts[shown]
+            ? `${clock(new Date(since + shown * step))}: ` + (totals[shown] === 0 ? "nothing" : severities.map((name, s) => (counts[shown][s] ? `${count(counts[shown][s])} ${name}` : "")).filter(Boolean).join(", "))
+            : `at most ${count(most)} in a part`}
+        </span>
+        <span>{clock(new Date(until))}</span>
+      </figcaption>
+    </figure>
+  );
+}

@@ -1,0 +1,193 @@
+import { useQuery } from "@tanstack/react-query";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { Pause, Play, Radio } from "lucide-react";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { useSearchParams } from "react-router";
+import { get, records, type Rec } from "./api";
+import { Histogram } from "./histogram";
+import { QueryLine } from "./query";
+import { RecordPanel } from "./record";
+import { Severity } from "./severity";
+import { clock, count, day } from "./time";
+
+const ranges: Record<string, number> = { "15m": 15 * 60e3, "1h": 3600e3, "6h": 6 * 3600e3, "24h": 24 * 3600e3, "7d": 7 * 24 * 3600e3 };
+const limit = 5000;
+const most = 20000; // records that a live view keeps in sight
+
+// The address bar holds the view: q is the condition, range or since and until the span, cask the cask, live the live view.
+export default function Logs() {
+  const [params, setParams] = useSearchParams();
+  const condition = params.get("q") ?? "";
+  const range = params.get("range") ?? (params.get("since") ? "" : "1h");
+  const live = params.get("live") === "1";
+  const cask = params.get("cask") ?? "";
+  const since = params.get("since"), until = params.get("until");
+  const input = useRef<HTMLInputElement>(null);
+  const [open, setOpen] = useState<Rec | null>(null);
+
+  const change = useCallback(
+    (next: Record<string, string | null>) => {
+      setOpen(null);
+      setParams((old) => {
+        const p = new URLSearchParams(old);
+        for (const [key, v] of Object.entries(next)) v ? p.set(key, v) : p.delete(key);
+        return p;
+      });
+    },
+    [setParams],
+  );
+  const casks = useQuery({ queryKey: ["casks"], queryFn: ({ signal }) => get<{ name: string; records: number }[]>("/casks", signal) });
+  const span = useMemo(() => {
+    if (since && until) return { since: Number(since), until: Number(until) };
+    const now = Math.ceil(Date.now() / 1000) * 1000;
+    return { since: now - ranges[range || "1h"], until: now };
+  }, [range, since, until, condition, cask, live]);
+  const query = useMemo(() => {
+    const p = new URLSearchParams({ since: new Date(span.since).toISOString(), until: new Date(span.until).toISOString() });
+    if (condition) p.set("where", condition);
+    if (cask) p.set("cask", cask);
+    return p;
+  }, [span, condition, cask]);
+  const found = useQuery({
+    queryKey: ["records", query.toString()],
+    queryFn: ({ signal }) => records(new URLSearchParams([...query, ["limit", String(limit)]]), signal),
+  });
+  const shape = useQuery({ queryKey: ["histogram", query.toString()], queryFn: ({ signal }) => get<number[][]>(`/histogram?parts=80&${query}`, signal) });
+  const follower = useLive(live, condition, cask);
+  const list = useMemo(() => (live ? [...follower.seen, ...(found.data ?? [])] : (found.data ?? [])), [live, follower.seen, found.data]);
+  const total = shape.data?.flat().reduce((a, b) => a + b, 0);
+
+  useEffect(() => {
+    const press = (e: KeyboardEvent) => {
+      if (e.target instanceof HTMLInputElement) return;
+      if (e.key === "/") {
+        e.preventDefault();
+        input.current?.focus();
+      }
+      if (e.key === "Escape") setOpen(null);
+      if (e.key === "j" || e.key === "k") {
+        const at = open ? list.indexOf(open) : -1;
+        const next = list[Math.max(0, at + (e.key === "j" ? 1 : -1))];
+        if (next) setOpen(next);
+      }
+    };
+    window.addEventListener("keydown", press);
+    return () => window.removeEventListener("keydown", press);
+  }, [list, open]);
+
+  const problem = found.error ?? shape.error;
+  const control = "rounded border border-line bg-paper px-2 py-1.5 text-sm";
+  return (
+    <div className="flex h-full flex-col">
+      <div className="border-b border-line bg-sheet px-3 pt-3 pb-2 sm:px-5">
+        <div className="mb-2 flex flex-wrap gap-2">
+          <QueryLine value={condition} inputRef={input} onRun={(q) => change({ q })} />
+          <select aria-label="cask" className={control} value={cask} onChange={(e) => change({ cask: e.target.value })}>
+            <option value="">every cask</option>
+            {casks.data?.map((c) => <option key={c.name}>{c.name}</option>)}
+          </select>
+          <select aria-label="span" className={control} value={range} onChange={(e) => change({ range: e.target.value, since: null, until: null })}>
+            {!range && <option value="">selected</option>}
+            {Object.keys(ranges).map((r) => <option key={r} value={r}>last {r}</option>)}
+          </select>
+          <button className={`${control} flex items-center gap-1.5 ${live ? "border-amber font-semibold text-amber" : ""}`} aria-pressed={live} onClick={() => change({ live: live ? null : "1" })}>
+            <Radio size={15} aria-hidden /> Live
+          </button>
+          {live && (
+            <button className={`${control} flex items-center gap-1.5`} onClick={follower.toggle}>
+              {follower.paused ? <Play size={15} aria-hidden /> : <Pause size={15} aria-hidden />}
+              {follower.paused ? `Go on${follower.waiting ? `, ${count(follower.waiting)} wait` : ""}` : "Pause"}
+            </button>
+          )}
+        </div>
+        {shape.data && <Histogram counts={shape.data} {...span} height={56} onSelect={(a, b) => change({ since: String(Math.round(a)), until: String(Math.round(b)), range: null, live: null })} />}
+      </div>
+      {problem && <p role="alert" className="m-3 rounded bg-wash px-3 py-2">{problem.message}</p>}
+      <div className="flex min-h-0 flex-1">
+        <div className={`min-w-0 flex-1 ${open ? "hidden sm:block" : ""}`}>
+          <List list={list} open={open} onOpen={setOpen} />
+          {!problem && found.isSuccess && list.length === 0 && (
+            <p className="p-5 text-soft">Nothing in this span meets the condition. A longer span, or a condition with less in it, may find more; what hosts hold and have not yet sent is on the page Today.</p>
+          )}
+        </div>
+        {open && <div className="w-full sm:w-96 lg:w-[28rem]"><RecordPanel record={open} onClose={() => setOpen(null)} onQuery={(c) => change({ q: condition ? `${condition} and ${c}` : c })} /></div>}
+      </div>
+      <footer className="border-t border-line bg-sheet px-3 py-1 text-sm text-soft sm:px-5">
+        {found.isFetching ? "searching…" : `${count(list.length)} shown${total !== undefined && total > list.length ? ` of ${count(total)}, the newest` : ""}`}
+      </footer>
+    </div>
+  );
+}
+
+function List({ list, open, onOpen }: { list: Rec[]; open: Rec | null; onOpen: (r: Rec) => void }) {
+  const box = useRef<HTMLDivElement>(null);
+  const rows = useVirtualizer({ count: list.length, getScrollElement: () => box.current, estimateSize: () => 24, overscan: 20 });
+  const at = open ? list.indexOf(open) : -1;
+  const today = day(new Date());
+  const otherDays = [list[0], list.at(-1)].some((r) => r?.time && day(new Date(r.time)) !== today);
+  useEffect(() => {
+    if (at >= 0) rows.scrollToIndex(at);
+  }, [at]);
+  return (
+    <div ref={box} className={`overflow-y-auto ${list.length ? "h-full" : ""}`} role="listbox" aria-label="records">
+      <div style={{ height: rows.getTotalSize(), position: "relative" }}>
+        {rows.getVirtualItems().map((row) => {
+          const r = list[row.index];
+          const time = r.time ? new Date(r.time) : null;
+          return (
+            <div
+              key={row.key}
+              role="option"
+              tabIndex={0}
+              aria-selected={r === open}
+              className={`absolute left-0 flex w-full cursor-pointer items-center gap-2 px-3 sm:gap-3 text-sm hover:bg-wash sm:px-5 ${r === open ? "bg-wash" : ""}`}
+              style={{ height: row.size, transform: `translateY(${row.start}px)` }}
+              onClick={() => onOpen(r)}
+              onKeyDown={(e) => e.key === "Enter" && onOpen(r)}
+            >
+              <span className={`shrink-0 font-mono text-xs text-soft ${otherDays ? "w-28 sm:w-36" : "w-16 sm:w-[6.5rem]"}`} title={r.time}>
+                {time && (otherDays ? day(time).slice(5) + " " : "")}{time && clock(time)}<span className="hidden sm:inline">{time && clock(time, true).slice(8)}</span>
+              </span>
+              <span className="w-24 shrink-0"><Severity name={r.severity} /></span>
+              <span className="hidden w-44 shrink-0 truncate text-soft md:inline">{r.host ?? "-"} <span className="text-ink">{r.app ?? "-"}</span></span>
+              <span className="truncate font-mono">{r.text}</span>
+            </div>
+          );
+        })}
+      </div>
+    </div>
+  );
+}
+
+// useLive collects what is committed from now on. Paused, it goes on collecting and shows it later.
+function useLive(on: boolean, condition: string, cask: string) {
+  const [seen, setSeen] = useState<Rec[]>([]);
+  const [paused, setPaused] = useState(false);
+  const [waiting, setWaiting] = useState(0);
+  const held = useRef<Rec[]>([]);
+  const stopped = useRef(false);
+  stopped.current = paused;
+  useEffect(() => {
+    setSeen([]);
+    setPaused(false);
+    held.current = [];
+    if (!on) return;
+    const p = new URLSearchParams();
+    if (condition) p.set("where", condition);
+    if (cask) p.set("cask", cask);
+    const source = new EventSource("/api/v1/follow?" + p);
+    source.onmessage = (e) => held.current.unshift(JSON.parse(e.data));
+    const show = setInterval(() => {
+      setWaiting(held.current.length);
+      if (stopped.current || held.current.length === 0) return;
+      const fresh = held.current;
+      held.current = [];
+      setSeen((old) => [...fresh, ...old].slice(0, most));
+    }, 150);
+    return () => {
+      source.close();
+      clearInterval(show);
+    };
+  }, [on, condition, cask]);
+  return { seen, paused, waiting, toggle: () => setPaused(!paused) };
+}

@@ -1,0 +1,39 @@
+import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
+import { lazy, StrictMode, Suspense } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter, Navigate, Route, Routes } from "react-router";
+import { get, Problem, type Account } from "./api";
+import { Shell } from "./shell";
+import { SignIn } from "./signin";
+import "./style.css";
+
+const Today = lazy(() => import("./today"));
+const Logs = lazy(() => import("./logs"));
+
+const client = new QueryClient({
+  defaultOptions: { queries: { retry: (n, error) => !(error instanceof Problem && error.status >= 400 && error.status < 500) && n < 3, refetchOnWindowFocus: false } },
+});
+
+function App() {
+  const session = useQuery({ queryKey: ["session"], queryFn: () => get<Account>("/session") });
+  if (session.isPending) return null;
+  if (session.error instanceof Problem && session.error.status === 401) return <SignIn />;
+  if (session.error) return <p className="p-6" role="alert">{session.error.message}</p>;
+  return (
+    <Routes>
+      <Route element={<Shell account={session.data} />}>
+        <Route index element={<Suspense><Today /></Suspense>} />
+        <Route path="logs" element={<Suspense><Logs /></Suspense>} />
+        <Route path="*" element={<Navigate to="/" replace />} />
+      </Route>
+    </Routes>
+  );
+}
+
+createRoot(document.getElementById("root")!).render(
+  <StrictMode>
+    <QueryClientProvider client={client}>
+      <BrowserRouter><App /></BrowserRouter>
+    </QueryClientProvider>
+  </StrictMode>,
+);

@@ -1,0 +1,57 @@
+import { X } from "lucide-react";
+import type { Rec, Value } from "./api";
+import { Severity } from "./severity";
+import { clock, day, offset } from "./time";
+
+const properties = ["host", "app", "procid", "msgid", "facility", "intake", "stream"] as const;
+
+// RecordPanel shows one record whole: its properties, its fields as a tree, and as it is kept.
+export function RecordPanel({ record: r, onClose, onQuery }: { record: Rec; onClose: () => void; onQuery: (condition: string) => void }) {
+  const time = r.time ? new Date(r.time) : null;
+  return (
+    <aside aria-label="record" className="flex h-full flex-col overflow-y-auto border-line bg-sheet p-4 sm:border-l">
+      <div className="mb-2 flex items-start justify-between gap-3">
+        <div>
+          <Severity name={r.severity} />
+          {time && <div className="text-sm text-soft" title={r.time}>{day(time)} {clock(time, true)} {offset(time)}</div>}
+        </div>
+        <button aria-label="close the record" className="rounded p-1 text-soft hover:text-ink" onClick={onClose}><X size={18} /></button>
+      </div>
+      <p className="mb-4 font-mono text-sm whitespace-pre-wrap [overflow-wrap:anywhere]">{r.text ?? <em className="text-soft">no text</em>}</p>
+      <dl className="mb-4 grid grid-cols-[5.5rem_1fr] gap-x-3 gap-y-1">
+        {properties.map((name) => r[name] !== undefined && (
+          <div key={name} className="contents">
+            <dt className="text-soft">{name}</dt>
+            <dd className="[overflow-wrap:anywhere]">
+              <button className="text-left hover:underline" title="only such records" onClick={() => onQuery(`${name} is ${JSON.stringify(r[name])}`)}>{r[name]}</button>
+            </dd>
+          </div>
+        ))}
+        {r.peer && <><dt className="text-soft">peer</dt><dd><Tree value={r.peer} /></dd></>}
+        {r.received && <><dt className="text-soft">received</dt><dd>{clock(new Date(r.received), true)}</dd></>}
+      </dl>
+      {r.fields && <><h3 className="mb-1 font-semibold">Fields</h3><div className="mb-4"><Tree value={r.fields} /></div></>}
+      <h3 className="mb-1 font-semibold">As it is kept</h3>
+      <pre className="rounded bg-paper p-3 font-mono text-xs whitespace-pre-wrap [overflow-wrap:anywhere]">{JSON.stringify(r, null, 2)}</pre>
+    </aside>
+  );
+}
+
+function Tree({ value }: { value: Value }) {
+  if (value === null || typeof value !== "object") return <span className="font-mono text-sm [overflow-wrap:anywhere]">{String(value)}</span>;
+  const entries = Object.entries(value);
+  if (entries.length === 0) return <span className="text-soft">empty</span>;
+  return (
+    <ul>
+      {entries.map(([key, v]) => {
+        const nested = v !== null && typeof v === "object";
+        return (
+          <li key={key}>
+            <span className="text-amber">{key}</span>{nested ? "" : " "}
+            {nested ? <div className="border-l border-line pl-3"><Tree value={v} /></div> : <Tree value={v} />}
+          </li>
+        );
+      })}
+    </ul>
+  );
+}

@@ -1,0 +1,231 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+)
+
+// browser is a tab of a headless Chromium.
+type browser struct {
+	t   *testing.T
+	ctx context.Context
+	url string
+}
+
+func newBrowser(t *testing.T, url string) *browser {
+	t.Helper()
+	need(t, "chromium")
+	dir, err := os.MkdirTemp("", "ob")
+	if err != nil {
+		t.Fatal(err)
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.UserDataDir(dir), chromedp.NoSandbox, chromedp.WindowSize(1280, 800))
+	for _, flag := range []string{"disable-gpu", "disable-quic", "no-first-run", "no-default-browser-check", "disable-background-networking", "disable-component-update", "disable-sync", "hide-scrollbars"} {
+		options = append(options, chromedp.Flag(flag, true))
+	}
+	allocator, endAll := chromedp.NewExecAllocator(context.Background(), options...)
+	ctx, end := chromedp.NewContext(allocator)
+	t.Cleanup(func() {
+		end()
+		endAll()
+		for range 50 { // its processes may still write
+			if os.RemoveAll(dir) == nil {
+				break
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+	})
+	if err := chromedp.Do(ctx); err != nil { // starts it, without a time limit
+		t.Fatal(err)
+	}
+	b := &browser{t, ctx, url}
+	b.size(1280, 800)
+	b.open("/")
+	return b
+}
+
+func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		b.t.Fatalf("the browser: %v; the page says: %s", err, b.text())
+	}
+}
+
+func (b *browser) open(path string) { b.t.Helper(); b.do(chromedp.Navigate(b.url + path)) }
+
+func (b *browser) size(width, height int64) { b.do(chromedp.EmulateViewport(width, height)) }
+
+func (b *browser) theme(name string) {
+	features := []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: name}}
+	if _, err := chromedp.Call(b.ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: features}); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+// text returns what the page says.
+func (b *browser) text() string {
+	text, _ := chromedp.Run(b.ctx, chromedp.Evaluate[string]("document.body.innerText"))
+	return text
+}
+
+func (b *browser) is(expression string) bool {
+	ok, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](expression))
+	return err == nil && ok
+}
+
+// waitFor waits until an expression of the page holds.
+func (b *browser) waitFor(expression string) {
+	b.t.Helper()
+	for deadline := time.Now().Add(10 * time.Second); !b.is(expression); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			b.t.Fatalf("it does not come about that %s; the page says:\n%s", expression, b.text())
+		}
+	}
+}
+
+func (b *browser) waitForText(text string) {
+	b.t.Helper()
+	b.waitFor(fmt.Sprintf("document.body.innerText.includes(%q)", text))
+}
+
+func (b *browser) click(selector string) { b.t.Helper(); b.do(chromedp.Click(chromedp.CSS(selector))) }
+
+func (b *browser) typeInto(selector, text string) {
+	b.t.Helper()
+	b.do(chromedp.SendKeys(chromedp.CSS(selector), text))
+}
+
+// picture keeps a picture of the page where OAKBARREL_PICTURES names a folder.
+func (b *browser) picture(name string) {
+	dir := os.Getenv("OAKBARREL_PICTURES")
+	if dir == "" {
+		return
+	}
+	time.Sleep(300 * time.Millisecond)
+	png, err := chromedp.Run(b.ctx, chromedp.CaptureScreenshot())
+	if err == nil {
+		err = os.WriteFile(filepath.Join(dir, name+".png"), png, 0o644)
+	}
+	if err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+// fits demands that nothing has to be scrolled sideways.
+func (b *browser) fits(what string) {
+	b.t.Helper()
+	if !b.is("document.documentElement.scrollWidth <= window.innerWidth") {
+		b.t.Errorf("%s has to be scrolled sideways", what)
+	}
+}
+
+func TestTheConsole(t *testing.T) {
+	s := newStore(t)
+	password := filepath.Join(s.dir, "password")
+	os.WriteFile(password, []byte("lantern-light\n"), 0o600)
+	expect(t, 0, "account amara is made, as viewer", "", "account", "add", "amara", "--role", "viewer", "--password-file", password, "--database-file", s.database)
+	expect(t, 1, "", "an account of that name", "account", "add", "amara", "--role", "viewer", "--password-file", password, "--database-file", s.database)
+	h := s.host("gateway", s.token("gateway", "write"))
+	h.start()
+	now := time.Now().UTC().Add(-time.Minute)
+	var lines []string
+	for i := range 300 {
+		lines = append(lines, fmt.Sprintf("<%d>1 %s kelp-01 ticketd 22 - [sale@32473 order=\"%d\"] order %d went through", 128+i%8, now.Add(-time.Duration(i)*10*time.Second).Format(time.RFC3339), i, i))
+	}
+	h.send("tcp", strings.Join(lines, "\n")+"\n")
+	h.waitUntilDelivered(300)
+
+	b := newBrowser(t, "http://"+s.address)
+	b.waitForText("Sign in to read")
+	b.picture("console-signin")
+	b.typeInto("[name=name]", "amara")
+	b.typeInto("[name=password]", "wrong-password\r")
+	b.waitForText("the name or the password is wrong")
+	b.do(chromedp.KeyEvent("lantern-light\r")) // the wrong one is selected
+
+	b.waitForText("Records in the store, the last hour")
+	b.waitForText("tide-gw")
+	b.waitForText("300 in")
+	b.fits("Today")
+	b.picture("today")
+
+	b.click("a[href='/logs']")
+	b.waitForText("300 shown")
+	b.waitFor(`document.body.dispatchEvent(new KeyboardEvent("keydown", {key: "/", bubbles: true, cancelable: true})) === false`)
+	b.waitFor(`document.activeElement.getAttribute("aria-label") === "condition"`)
+	b.typeInto("[aria-label=condition]", "severity at least warning and text has word 12\r")
+	b.waitForText("1 shown")
+	b.waitFor(`location.search.includes("severity+at+least+warning")`)
+	b.click("[role=option]")
+	b.waitForText("sale@32473")
+	b.waitForText("As it is kept")
+	b.do(chromedp.KeyEvent("\u001b"))
+	b.waitFor(`!document.querySelector("aside")`)
+	b.open("/logs?q=severity+>+error")
+	b.waitForText("severities have no >")
+
+	b.open("/logs?q=app+is+by-hand&live=1")
+	b.waitForText("Pause")
+	time.Sleep(300 * time.Millisecond) // until the stream is open
+	start := time.Now()
+	h.send("udp", "<11>by-hand: seen at once")
+	b.waitForText("seen at once")
+	if d := time.Since(start); d > time.Second && os.Getenv("OAKBARREL_RACE") == "" {
+		t.Errorf("a new record is seen after %v", d)
+	}
+	for name, path := range map[string]string{"Today": "/", "Logs": "/logs"} {
+		b.size(390, 800)
+		b.open(path)
+		b.waitFor("document.querySelector('main')?.innerText.length > 20")
+		b.fits(name + ", 390 wide")
+	}
+	b.size(1280, 800)
+	b.click("header button:last-child")
+	b.waitForText("Sign in to read")
+	if b.open("/api/v1/casks"); !strings.Contains(b.text(), "no token") {
+		t.Errorf("signed out, the page says %s", b.text())
+	}
+}
+
+func TestASessionIsGuarded(t *testing.T) {
+	s := newStore(t)
+	ask := func(method, body string, header http.Header) string {
+		t.Helper()
+		request, err := http.NewRequest(method, "http://"+s.address+"/api/v1/session", strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		request.Header = header
+		response, err := http.DefaultClient.Do(request)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer response.Body.Close()
+		b, _ := io.ReadAll(response.Body)
+		return string(b)
+	}
+	if got := ask("DELETE", "", http.Header{"Origin": {"http://evil.example"}}); !strings.Contains(got, "the request comes from another site") {
+		t.Errorf("from another site: %s", got)
+	}
+	const wrong = `{"name": "amara", "password": "guess"}`
+	for range 5 {
+		if got := ask("POST", wrong, nil); !strings.Contains(got, "the name or the password is wrong") {
+			t.Errorf("a guess: %s", got)
+		}
+	}
+	if got := ask("POST", wrong, nil); !strings.Contains(got, "too many wrong passwords") {
+		t.Errorf("the sixth guess: %s", got)
+	}
+}
