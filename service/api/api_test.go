@@ -198,7 +198,7 @@ func TestProblemsAreToldAsDetails(t *testing.T) {
 		method, path, token string
 		status              int
 	}{
-		{"GET", "/nothing", "", 404}, {"DELETE", "/api/v1/casks", "", 405}, {"GET", "/api/v1/casks", "", 401}, {"GET", "/api/v1/casks", "ob_x", 401},
+		{"GET", "/api/v1/nothing", "", 404}, {"POST", "/nothing", "", 404}, {"DELETE", "/api/v1/casks", "", 405}, {"GET", "/api/v1/casks", "", 401}, {"GET", "/api/v1/casks", "ob_x", 401},
 		{"POST", "/api/v1/feeds/" + agentID(1) + "/x?cask=y", "", 401},
 	} {
 		request, _ := http.NewRequest(c.method, f.server.URL+c.path, nil)
