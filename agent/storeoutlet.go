@@ -292,6 +292,9 @@ func (o *storeOutlet) send(ctx context.Context) {
 		if ctx.Err() != nil {
 			return
 		}
+		if err == nil {
+			continue // the plan sends it elsewhere now
+		}
 		o.mu.Lock()
 		o.note(&o.sending, "the store does not take; the outlet holds what comes and tries again", err)
 		o.mu.Unlock()
@@ -380,6 +383,9 @@ func (o *storeOutlet) collect(ctx context.Context, s plan.Store) bool {
 // sendBatch reads a batch, packs it, sends it, and forgets it once it is confirmed.
 func (o *storeOutlet) sendBatch(ctx context.Context, s plan.Store) error {
 	b, err := o.spool.Read(s.Records, s.Bytes, o.builder.Add)
+	if err != nil {
+		o.builder = block.Builder{} // what was read of the batch will be read again
+	}
 	if err != nil || b.Last < b.First {
 		return err
 	}
