@@ -15,6 +15,7 @@ import (
 	"oakbarrel/service/api"
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/model"
+	"oakbarrel/service/search"
 )
 
 // Options says how to run a service.
@@ -48,7 +49,7 @@ func Run(ctx context.Context, o Options) error {
 	hub := &api.Hub{}
 	committing, stop := context.WithCancel(context.Background())
 	defer stop()
-	a := &api.API{DB: db, Hub: hub, Log: o.Log, Queue: ingest.NewQueue(committing, db, hub.Grown)}
+	a := &api.API{DB: db, Search: search.New(db), Hub: hub, Log: o.Log, Queue: ingest.NewQueue(committing, db, hub.Grown)}
 	ending, end := context.WithCancel(context.Background())
 	defer end()
 	server := &http.Server{

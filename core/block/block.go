@@ -69,5 +69,5 @@ type Header struct {
 	BySeverity                  [8]int // records
 }
 
-// Header returns what the records of the block show.
+// Header returns what the records of a decoded block show.
 func (b *Block) Header() Header { return b.header }

@@ -48,21 +48,28 @@ var decoders = sync.Pool{New: func() any {
 // Decode unpacks a block and checks all of it, so that reading its records
 // cannot fail. Nothing is believed that the records do not show.
 func Decode(compressed []byte) (*Block, error) {
+	b, err := Open(compressed)
+	if err == nil {
+		err = b.check()
+	}
+	if err != nil {
+		return nil, err
+	}
+	return b, nil
+}
+
+// Open unpacks a block that was checked before, and has no header: what is
+// wrong with it is found when its records are read.
+func Open(compressed []byte) (*Block, error) {
 	d := decoders.Get().(*zstd.Decoder)
 	defer decoders.Put(d)
 	body, err := d.DecodeAll(compressed, nil)
 	if err != nil {
 		return nil, damaged(err.Error())
 	}
-	b := &Block{}
-	if err := b.split(body); err != nil {
-		return nil, err
-	}
-	if err := b.check(); err != nil {
-		return nil, err
-	}
+	b := &Block{intake: map[uint64]string{}, peer: map[uint64]*record.Peer{}}
 	b.header.BodySize = len(body)
-	return b, nil
+	return b, b.split(body)
 }
 
 func (b *Block) split(body []byte) error {
@@ -105,7 +112,6 @@ func (b *Block) split(body []byte) error {
 
 // check walks all columns and fills the header.
 func (b *Block) check() error {
-	b.intake, b.peer = map[uint64]string{}, map[uint64]*record.Peer{}
 	h := &b.header
 	b.rewind()
 	var r record.Record
@@ -155,17 +161,25 @@ func (b *Block) rewind() {
 }
 
 // Each calls f with every record in the order of their numbers, until f
-// returns false. The record and its slices are valid until f returns.
-func (b *Block) Each(f func(number uint64, r *record.Record) bool) {
+// returns false. The record and its slices are valid until f returns. An error
+// says that the block is damaged; Decode leaves none to be found.
+func (b *Block) Each(f func(number uint64, r *record.Record) bool) error {
 	b.rewind()
 	var r record.Record
 	for range b.header.Records {
 		number, err := b.read(&r)
-		if err != nil || !f(number, &r) { // Decode has read all of it without an error
-			return
+		if err != nil {
+			return err
+		}
+		if !f(number, &r) {
+			return nil
 		}
 	}
+	return nil
 }
+
+// Texts returns the texts of all records, end to end. They are the block's own.
+func (b *Block) Texts() []byte { return b.columns[textBytes] }
 
 // read reads the next record.
 func (b *Block) read(r *record.Record) (uint64, error) {

@@ -2,19 +2,20 @@ package condition
 
 import (
 	"bytes"
-	"unicode"
 	"unicode/utf8"
+
+	"oakbarrel/core/record"
 )
 
-// searcher looks for one text in others.
-type searcher struct {
+// Searcher looks for one text in others. It may be used by several goroutines at a time.
+type Searcher struct {
 	want  []byte // in lower case where folding in ASCII
 	fold  bool
 	ascii bool // want has ASCII characters only, so that bytes can be compared
 }
 
-func newSearcher(want string, fold bool) searcher {
-	s := searcher{want: []byte(want), fold: fold, ascii: true}
+func newSearcher(want string, fold bool) Searcher {
+	s := Searcher{want: []byte(want), fold: fold, ascii: true}
 	for _, c := range s.want {
 		s.ascii = s.ascii && c < utf8.RuneSelf
 	}
@@ -24,18 +25,8 @@ func newSearcher(want string, fold bool) searcher {
 	return s
 }
 
-var lowerASCII = func() (t [256]byte) {
-	for i := range t {
-		t[i] = byte(i)
-		if c := byte(i); c-'A' < 26 {
-			t[i] = c + 'a' - 'A'
-		}
-	}
-	return
-}()
-
 // holds tells whether v meets the operator with the text looked for.
-func (s *searcher) holds(op textOp, v []byte) bool {
+func (s *Searcher) holds(op textOp, v []byte) bool {
 	switch op {
 	case equal:
 		if !s.fold {
@@ -54,7 +45,7 @@ func (s *searcher) holds(op textOp, v []byte) bool {
 }
 
 // startAt returns the length of the text where v starts with it, else -1.
-func (s *searcher) startAt(v []byte) int {
+func (s *Searcher) startAt(v []byte) int {
 	switch {
 	case !s.fold:
 		if bytes.HasPrefix(v, s.want) {
@@ -66,7 +57,7 @@ func (s *searcher) startAt(v []byte) int {
 			return -1
 		}
 		for i, c := range s.want {
-			if lowerASCII[v[i]] != c {
+			if record.LowerASCII[v[i]] != c {
 				return -1
 			}
 		}
@@ -76,7 +67,7 @@ func (s *searcher) startAt(v []byte) int {
 	for i := 0; i < len(s.want); {
 		want, size := utf8.DecodeRune(s.want[i:])
 		got, gotSize := utf8.DecodeRune(v[at:])
-		if gotSize == 0 || foldRune(want) != foldRune(got) {
+		if gotSize == 0 || record.FoldRune(want) != record.FoldRune(got) {
 			return -1
 		}
 		i, at = i+size, at+gotSize
@@ -84,22 +75,7 @@ func (s *searcher) startAt(v []byte) int {
 	return at
 }
 
-// foldRune returns one character for all that differ only in letter case.
-func foldRune(r rune) rune {
-	if r < utf8.RuneSelf {
-		return rune(lowerASCII[r])
-	}
-	least := r
-	for other := unicode.SimpleFold(r); other != r; other = unicode.SimpleFold(other) {
-		least = min(least, other)
-	}
-	if least < utf8.RuneSelf {
-		return rune(lowerASCII[least])
-	}
-	return least
-}
-
-func (s *searcher) endsWith(v []byte) bool {
+func (s *Searcher) endsWith(v []byte) bool {
 	switch {
 	case !s.fold:
 		return bytes.HasSuffix(v, s.want)
@@ -115,7 +91,7 @@ func (s *searcher) endsWith(v []byte) bool {
 }
 
 // index returns where the text first stands in v at or after from, -1 if nowhere.
-func (s *searcher) index(v []byte, from int) (start, end int) {
+func (s *Searcher) index(v []byte, from int) (start, end int) {
 	if !s.fold {
 		i := bytes.Index(v[from:], s.want)
 		if i < 0 {
@@ -128,7 +104,7 @@ func (s *searcher) index(v []byte, from int) (start, end int) {
 	}
 	first := s.want[0]
 	for i := from; i < len(v); i++ {
-		if s.ascii && lowerASCII[v[i]] != first {
+		if s.ascii && record.LowerASCII[v[i]] != first {
 			continue
 		}
 		if n := s.startAt(v[i:]); n >= 0 {
@@ -139,7 +115,7 @@ func (s *searcher) index(v []byte, from int) (start, end int) {
 }
 
 // wordIn tells whether the text stands in v with no letter or digit next to it.
-func (s *searcher) wordIn(v []byte) bool {
+func (s *Searcher) wordIn(v []byte) bool {
 	for at := 0; at <= len(v); at++ {
 		start, end := s.index(v, at)
 		if start < 0 {
@@ -147,7 +123,7 @@ func (s *searcher) wordIn(v []byte) bool {
 		}
 		before, _ := utf8.DecodeLastRune(v[:start])
 		after, _ := utf8.DecodeRune(v[end:])
-		if !isAlphanumeric(before) && !isAlphanumeric(after) {
+		if !record.Alphanumeric(before) && !record.Alphanumeric(after) {
 			return true
 		}
 		at = start
@@ -155,10 +131,5 @@ func (s *searcher) wordIn(v []byte) bool {
 	return false
 }
 
-// isAlphanumeric is false for utf8.RuneError, which decoding gives where nothing is.
-func isAlphanumeric(r rune) bool {
-	if r < utf8.RuneSelf {
-		return r-'0' <= 9 && r >= '0' || lowerASCII[r] >= 'a' && lowerASCII[r] <= 'z'
-	}
-	return r != utf8.RuneError && (unicode.IsLetter(r) || unicode.IsDigit(r))
-}
+// In tells whether the text stands anywhere in v.
+func (s *Searcher) In(v []byte) bool { return s.holds(contains, v) }

@@ -146,7 +146,7 @@ type textTest struct {
 	list   bool // written with in
 	lone   bool // written as a string alone
 	fold   bool // letter case is ignored
-	search []searcher
+	search []Searcher
 }
 
 func (t *textTest) prepare(fold bool) {

@@ -20,10 +20,10 @@ import (
 	"gorm.io/gorm/clause"
 
 	"oakbarrel/client"
-	"oakbarrel/core/block"
 	"oakbarrel/service/access"
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/model"
+	"oakbarrel/service/search"
 )
 
 // maxBlock bounds the body of a batch, in bytes; maxStatus that of a status.
@@ -34,11 +34,12 @@ const (
 
 // API answers requests. It may be used by several goroutines at a time.
 type API struct {
-	DB    *gorm.DB
-	Queue *ingest.Queue
-	Hub   *Hub
-	Log   *slog.Logger
-	Door  access.Door
+	DB     *gorm.DB
+	Queue  *ingest.Queue
+	Search *search.Store
+	Hub    *Hub
+	Log    *slog.Logger
+	Door   access.Door
 }
 
 // Handler returns the interface as a handler of net/http.
@@ -209,11 +210,10 @@ func (a *API) batch(c *gin.Context) {
 	if !ok {
 		return
 	}
-	b, ok := readBatch(c)
-	if !ok {
+	b := &ingest.Batch{AgentID: agent, Outlet: outlet, CaskID: cask.ID}
+	if !readBatch(c, b) {
 		return
 	}
-	b.AgentID, b.Outlet, b.CaskID = agent, outlet, cask.ID
 	confirmed, err := a.Queue.Take(c.Request.Context(), b)
 	var wrong *ingest.WrongNumber
 	switch {
@@ -231,11 +231,11 @@ func (a *API) batch(c *gin.Context) {
 }
 
 // readBatch reads and checks a batch. Nothing sent is trusted.
-func readBatch(c *gin.Context) (*ingest.Batch, bool) {
+func readBatch(c *gin.Context, b *ingest.Batch) bool {
 	var head client.BatchHead
 	if err := json.Unmarshal([]byte(c.GetHeader(client.BatchHeader)), &head); err != nil {
 		problem(c, http.StatusBadRequest, "the header "+client.BatchHeader+" cannot be read", "it is JSON with first, last, shed, lost and hash")
-		return nil, false
+		return false
 	}
 	payload, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxBlock))
 	if err != nil {
@@ -245,24 +245,18 @@ func readBatch(c *gin.Context) (*ingest.Batch, bool) {
 			status = http.StatusRequestEntityTooLarge
 		}
 		problem(c, status, "the block cannot be read: "+err.Error(), "")
-		return nil, false
+		return false
 	}
-	b := &ingest.Batch{First: head.First, Last: head.Last, Shed: head.Shed, Lost: head.Lost, Payload: payload, Hash: sha256.Sum256(payload)}
+	b.First, b.Last, b.Shed, b.Lost, b.Payload, b.Hash = head.First, head.Last, head.Shed, head.Lost, payload, sha256.Sum256(payload)
 	if hex.EncodeToString(b.Hash[:]) != head.Hash {
 		problem(c, http.StatusUnprocessableEntity, "the block is not the one whose hash was announced", "")
-		return nil, false
+		return false
 	}
-	if len(payload) > 0 {
-		if b.Block, err = block.Decode(payload); err != nil {
-			problem(c, http.StatusUnprocessableEntity, err.Error(), "")
-			return nil, false
-		}
-	}
-	if err := b.Check(); err != nil {
+	if err := b.Open(); err != nil {
 		problem(c, http.StatusUnprocessableEntity, err.Error(), "")
-		return nil, false
+		return false
 	}
-	return b, true
+	return true
 }
 
 // agent takes what an agent says of itself.

@@ -71,7 +71,7 @@ func newFixture(t *testing.T) *fixture {
 	ctx, cancel := context.WithCancel(context.Background())
 	t.Cleanup(cancel)
 	hub := &api.Hub{}
-	a := &api.API{DB: db, Hub: hub, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Queue: ingest.NewQueue(ctx, db, hub.Grown)}
+	a := &api.API{DB: db, Search: search.New(db), Hub: hub, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Queue: ingest.NewQueue(ctx, db, hub.Grown)}
 	f := &fixture{t: t, server: httptest.NewServer(a.Handler()), cask: strings.ToLower(t.Name())}
 	t.Cleanup(f.server.Close)
 	f.write, f.read = f.client(access.Write), f.client(access.Read)
@@ -279,7 +279,7 @@ func TestSearchKeepsTheOrderOfTime(t *testing.T) {
 			q := search.Query{Casks: []uint64{cask.ID}, Limit: limit, OldestFirst: oldest}
 			for {
 				n := 0
-				err := search.Search(context.Background(), db, q, func(h search.Hit) error {
+				err := search.New(db).Search(context.Background(), q, func(h search.Hit) error {
 					var r struct{ Text string }
 					json.Unmarshal(h.JSON, &r)
 					got = append(got, r.Text)

@@ -75,7 +75,7 @@ func (a *API) follow(c *gin.Context) {
 	poll := time.NewTicker(pollTime)
 	defer poll.Stop()
 	for {
-		err := search.Since(ctx, a.DB, q, &last, func(h search.Hit) error {
+		err := a.Search.Since(ctx, q, &last, func(h search.Hit) error {
 			_, err := fmt.Fprintf(c.Writer, "data: %s\n\n", h.JSON)
 			return err
 		})

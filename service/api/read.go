@@ -140,7 +140,7 @@ func (a *API) records(c *gin.Context) {
 		return
 	}
 	started := false
-	err := search.Search(c.Request.Context(), a.DB, q, func(h search.Hit) error {
+	err := a.Search.Search(c.Request.Context(), q, func(h search.Hit) error {
 		if !started {
 			c.Header("Content-Type", "application/x-ndjson")
 			started = true
@@ -170,7 +170,7 @@ func (a *API) counts(c *gin.Context) {
 		problem(c, http.StatusBadRequest, "by is severity or minute", "")
 		return
 	}
-	total, counts, err := search.CountBy(c.Request.Context(), a.DB, q, by)
+	total, counts, err := a.Search.CountBy(c.Request.Context(), q, by)
 	if err != nil {
 		a.unavailable(c, err)
 		return
@@ -207,7 +207,7 @@ func (a *API) histogram(c *gin.Context) {
 		problem(c, http.StatusBadRequest, "a histogram needs since, until, and parts from 1 to 1000", "")
 		return
 	}
-	counts, err := search.Histogram(c.Request.Context(), a.DB, q, parts)
+	counts, err := a.Search.Histogram(c.Request.Context(), q, parts)
 	if err != nil {
 		a.unavailable(c, err)
 		return

@@ -29,14 +29,23 @@ type Batch struct {
 	Lost            int
 	Hash            [32]byte // of Payload
 	Payload         []byte   // a block; empty where all numbers were shed or are lost
-	Block           *block.Block
+
+	header block.Header
+	words  block.Words
+	counts map[int64]*[8]int64 // by minute since 1970 and severity
 }
 
-// Check tells whether the numbers add up: each stands for a record, was shed, or is lost.
-func (b *Batch) Check() error {
+// Open reads the payload and tells whether the numbers add up: each stands for
+// a record, was shed, or is lost.
+func (b *Batch) Open() error {
 	records := 0
-	if b.Block != nil {
-		h := b.Block.Header()
+	if len(b.Payload) > 0 {
+		content, err := block.Decode(b.Payload)
+		if err != nil {
+			return err
+		}
+		b.read(content)
+		h := b.header
 		records = h.Records
 		if h.FirstNumber < b.First || h.LastNumber > b.Last {
 			return errors.New("the block has numbers that are not of the batch")
@@ -46,10 +55,31 @@ func (b *Batch) Check() error {
 	for _, n := range b.Shed {
 		total += uint64(max(0, n))
 	}
-	if b.First == 0 || b.Last < b.First || total != b.Last-b.First+1 {
+	if b.First == 0 || b.Last < b.First || b.Lost < 0 || total != b.Last-b.First+1 {
 		return fmt.Errorf("numbers %d to %d are not %d records, and what was shed and lost", b.First, b.Last, records)
 	}
 	return nil
+}
+
+// read finds out what a database needs to know of a block.
+func (b *Batch) read(content *block.Block) {
+	b.header, b.counts = content.Header(), map[int64]*[8]int64{}
+	var words block.WordsBuilder
+	var last int64
+	var at *[8]int64 // the counts of the last minute: the next record is most often of the same
+	content.Each(func(_ uint64, r *record.Record) bool {
+		words.Add(r)
+		if minute := floor(r.Time.Sec, 60); at == nil || minute != last {
+			if at = b.counts[minute]; at == nil {
+				at = new([8]int64)
+				b.counts[minute] = at
+			}
+			last = minute
+		}
+		at[r.Severity()]++
+		return true
+	})
+	b.words = words.Finish()
 }
 
 // WrongNumber says that a batch does not follow what is committed.
@@ -181,14 +211,16 @@ func take(tx *gorm.DB, j *job, counts map[model.Minute]int64) (taken bool, err e
 		shed, _ := json.Marshal(b.Shed)
 		row.Shed = string(shed)
 	}
-	if b.Block != nil {
-		h := b.Block.Header()
-		row.Records, row.Severities, row.Facilities, row.BodySize = h.Records, h.Severities, h.Facilities, int64(h.BodySize)
+	if h := b.header; h.Records > 0 {
+		row.Records, row.Severities, row.Facilities, row.BodySize, row.Words = h.Records, h.Severities, h.Facilities, int64(h.BodySize), b.words
 		row.FirstTime, row.LastTime = Micros(h.FirstTime), Micros(h.LastTime)
-		b.Block.Each(func(_ uint64, r *record.Record) bool {
-			counts[model.Minute{CaskID: b.CaskID, Minute: floor(r.Time.Sec, 60), Severity: uint8(r.Severity())}]++
-			return true
-		})
+		for minute, bySeverity := range b.counts {
+			for severity, n := range bySeverity {
+				if n > 0 {
+					counts[model.Minute{CaskID: b.CaskID, Minute: minute, Severity: uint8(severity)}] += n
+				}
+			}
+		}
 	}
 	if err := tx.Create(&row).Error; err != nil {
 		return false, err
@@ -230,7 +262,7 @@ func judge(tx *gorm.DB, feed model.Feed, b *Batch) (problem, err error) {
 		return &WrongNumber{feed.Confirmed + 1}, nil
 	}
 	var old model.Block
-	err = tx.Omit("payload").Where("feed_id = ? AND first_number = ?", feed.ID, b.First).Take(&old).Error
+	err = tx.Omit("payload", "words").Where("feed_id = ? AND first_number = ?", feed.ID, b.First).Take(&old).Error
 	switch {
 	case errors.Is(err, gorm.ErrRecordNotFound):
 		return &WrongNumber{feed.Confirmed + 1}, nil // cut into batches in another way

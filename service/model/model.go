@@ -83,6 +83,7 @@ type Block struct {
 	BodySize    int64
 	Size        int64
 	Hash        []byte `gorm:"type:binary(32)"` // SHA-256 of the payload
+	Words       []byte `gorm:"type:mediumblob"` // a filter, see block.Words
 	Payload     []byte `gorm:"type:longblob"`
 }
 
@@ -102,6 +103,9 @@ var migrations = []*gormigrate.Migration{{
 }, {
 	ID:      "0002 accounts, sessions",
 	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Account{}, &Session{}) },
+}, {
+	ID:      "0003 words of blocks",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Block{}) },
 }}
 
 // Open opens the database and brings its tables up to date. The error does not

@@ -1,0 +1,169 @@
+package search
+
+import (
+	"context"
+	"fmt"
+	"runtime"
+	"slices"
+	"sync"
+
+	"gorm.io/gorm"
+
+	"oakbarrel/core/block"
+	"oakbarrel/core/condition"
+	"oakbarrel/service/model"
+)
+
+// head is what is known of a block without opening it.
+type head struct {
+	ID, FeedID          uint64
+	FirstTime, LastTime int64
+}
+
+// heads returns the blocks that may hold a hit, in the order of the query.
+func (q *Query) heads(ctx context.Context, db *gorm.DB) (heads []head, err error) {
+	since, until := q.span()
+	order := "last_time DESC, id DESC"
+	if q.OldestFirst {
+		order = "first_time, id"
+	}
+	severities, facilities := q.sets()
+	err = db.WithContext(ctx).Model(&model.Block{}).Select("id, feed_id, first_time, last_time").
+		Where("cask_id IN ? AND records > 0 AND last_time >= ? AND first_time < ? AND severities & ? <> 0 AND facilities & ? <> 0", q.Casks, since, until, severities, facilities).
+		Order(order).Find(&heads).Error
+	return heads, err
+}
+
+// opened is a block being opened: ready is closed once found or err is there.
+type opened[T any] struct {
+	head  head
+	ready chan struct{}
+	found T
+	err   error
+}
+
+// eachBlock opens the blocks that may hold a hit, as many at a time as there
+// are processors, and gives what find returns of each to use, in the order of
+// heads, beside the head of the next, until use returns false.
+func eachBlock[T any](ctx context.Context, s *Store, q *Query, heads []head, find func(head, *block.Block) (T, error), use func(found T, next *head) (bool, error)) error {
+	ctx, cancel := context.WithCancel(ctx)
+	var running sync.WaitGroup
+	defer running.Wait()
+	defer cancel()
+	ahead := make(chan *opened[T], runtime.GOMAXPROCS(0))
+	picked := make(chan error, 1)
+	running.Go(func() {
+		defer close(ahead)
+		picked <- s.pick(ctx, q, heads, func(h head) bool {
+			o := &opened[T]{head: h, ready: make(chan struct{})}
+			select {
+			case ahead <- o:
+			case <-ctx.Done():
+				return false
+			}
+			running.Go(func() {
+				defer close(o.ready)
+				o.found, o.err = open(ctx, s, q, h, find)
+			})
+			return true
+		})
+	})
+	o, some := <-ahead
+	for some {
+		<-o.ready
+		if o.err != nil {
+			return o.err
+		}
+		found := o.found
+		var next *head
+		if o, some = <-ahead; some {
+			next = &o.head
+		}
+		if goOn, err := use(found, next); err != nil || !goOn {
+			return err
+		}
+	}
+	return <-picked
+}
+
+// open opens a block and finds in it, unless its texts rule a hit out.
+func open[T any](ctx context.Context, s *Store, q *Query, h head, find func(head, *block.Block) (T, error)) (found T, err error) {
+	var row struct{ Payload []byte }
+	if err := s.db.WithContext(ctx).Model(&model.Block{}).Select("payload").Where("id = ?", h.ID).Take(&row).Error; err != nil {
+		return found, err
+	}
+	b, err := block.Open(row.Payload)
+	if err == nil && (q.Condition == nil || q.Condition.Possible(unpacked{b.Texts()})) {
+		found, err = find(h, b)
+	}
+	if err != nil {
+		err = fmt.Errorf("block %d: %w", h.ID, err)
+	}
+	return found, err
+}
+
+// pick calls use with the blocks whose filters do not rule a hit out, until use returns false.
+func (s *Store) pick(ctx context.Context, q *Query, heads []head, use func(head) bool) error {
+	const together = 64 // filters that are fetched at a time
+	for some := range slices.Chunk(heads, together) {
+		words, err := s.words(ctx, q, some)
+		if err != nil {
+			return err
+		}
+		for _, h := range some {
+			if w, known := words[h.ID]; known && !q.Condition.Possible(filtered{w}) {
+				continue
+			}
+			if !use(h) {
+				return nil
+			}
+		}
+	}
+	return nil
+}
+
+// words returns the filters of blocks, none where the condition does not ask for words.
+func (s *Store) words(ctx context.Context, q *Query, heads []head) (map[uint64]block.Words, error) {
+	if q.Condition == nil || q.Condition.Possible(nothing{}) {
+		return nil, nil
+	}
+	found, missing := s.filters.get(heads)
+	if len(missing) == 0 {
+		return found, nil
+	}
+	var rows []struct {
+		ID    uint64
+		Words []byte
+	}
+	if err := s.db.WithContext(ctx).Model(&model.Block{}).Select("id, words").Where("id IN ?", missing).Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	for _, r := range rows {
+		found[r.ID] = r.Words
+		s.filters.put(r.ID, r.Words)
+	}
+	return found, nil
+}
+
+// filtered is the contents of a block as its filter shows them.
+type filtered struct{ words block.Words }
+
+func (f filtered) HasWord(hash uint64) bool            { return f.words.HasWord(hash) }
+func (f filtered) HasText(*condition.Searcher) bool    { return true }
+func (f filtered) HasValue(name string, v []byte) bool { return f.words.HasValue(properties[name], v) }
+
+var properties = map[string]block.Property{"host": block.Host, "app": block.App, "procid": block.ProcID, "msgid": block.MsgID}
+
+// unpacked is the contents of a block as its texts show them.
+type unpacked struct{ texts []byte }
+
+func (u unpacked) HasWord(uint64) bool                { return true }
+func (u unpacked) HasValue(string, []byte) bool       { return true }
+func (u unpacked) HasText(s *condition.Searcher) bool { return s.In(u.texts) }
+
+// nothing is the contents of a block whose filter rules everything out.
+type nothing struct{}
+
+func (nothing) HasWord(uint64) bool              { return false }
+func (nothing) HasValue(string, []byte) bool     { return false }
+func (nothing) HasText(*condition.Searcher) bool { return true }

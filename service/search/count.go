@@ -1,0 +1,128 @@
+package search
+
+import (
+	"cmp"
+	"context"
+	"math"
+	"slices"
+
+	"oakbarrel/core/block"
+	"oakbarrel/core/record"
+	"oakbarrel/service/model"
+)
+
+// Count is how many records have a key.
+type Count struct {
+	Key   string `json:"key"`
+	Count int64  `json:"count"`
+}
+
+// cell is where a record is counted.
+type cell struct {
+	at       int64 // its minute since 1970, or its part of a span
+	severity record.Severity
+}
+
+// CountBy counts the records that meet the query by "severity" or "minute".
+// Without a condition, and from minute to minute, the kept counts answer.
+func (s *Store) CountBy(ctx context.Context, q Query, by string) (total int64, counts []Count, err error) {
+	var cells map[cell]int64
+	if q.Condition == nil && q.Since%60e6 == 0 && q.Until%60e6 == 0 {
+		since, until := q.span()
+		cells, err = s.kept(ctx, q.Casks, ceilMinute(since), ceilMinute(until))
+	} else {
+		cells, err = s.count(ctx, q, floorMinute)
+	}
+	found := map[string]int64{}
+	for c, n := range cells {
+		key := c.severity.String()
+		if by == "minute" {
+			key = record.Stamp{Sec: c.at * 60, Form: record.Zulu}.String()
+		}
+		found[key] += n
+		total += n
+	}
+	for key, n := range found {
+		counts = append(counts, Count{key, n})
+	}
+	slices.SortFunc(counts, func(a, b Count) int {
+		if by == "severity" {
+			return cmp.Compare(slices.Index(record.Severities[:], a.Key), slices.Index(record.Severities[:], b.Key))
+		}
+		return cmp.Compare(a.Key, b.Key)
+	})
+	return total, counts, err
+}
+
+// Histogram counts the records that meet the query in equal parts of its span,
+// by severity. Without a condition the kept counts by minute answer, so that
+// the ends of the parts are those of minutes.
+func (s *Store) Histogram(ctx context.Context, q Query, parts int) ([][8]int64, error) {
+	part := func(t int64) int64 {
+		p := int64(float64(t-q.Since) / float64(q.Until-q.Since) * float64(parts))
+		return max(0, min(p, int64(parts)-1))
+	}
+	counts := make([][8]int64, parts)
+	if q.Condition != nil || q.Until-q.Since < int64(parts)*60e6 {
+		cells, err := s.count(ctx, q, part)
+		for c, n := range cells {
+			counts[c.at][c.severity] = n
+		}
+		return counts, err
+	}
+	cells, err := s.kept(ctx, q.Casks, floorMinute(q.Since), ceilMinute(q.Until))
+	for c, n := range cells {
+		counts[part(c.at*60e6)][c.severity] += n
+	}
+	return counts, err
+}
+
+// kept returns the counts by minute that were kept when the records came.
+func (s *Store) kept(ctx context.Context, casks []uint64, since, until int64) (map[cell]int64, error) {
+	var rows []model.Minute
+	err := s.db.WithContext(ctx).Where("cask_id IN ? AND minute >= ? AND minute < ?", casks, since, until).Find(&rows).Error
+	cells := map[cell]int64{}
+	for _, m := range rows {
+		cells[cell{m.Minute, record.Severity(m.Severity)}] += m.Count
+	}
+	return cells, err
+}
+
+// count opens every block that may hold a hit and counts by severity and by
+// what at returns for the time of a record.
+func (s *Store) count(ctx context.Context, q Query, at func(micros int64) int64) (map[cell]int64, error) {
+	heads, err := q.heads(ctx, s.db)
+	if err != nil {
+		return nil, err
+	}
+	find := func(h head, b *block.Block) (map[cell]int64, error) {
+		cells := map[cell]int64{}
+		return cells, b.Each(func(number uint64, r *record.Record) bool {
+			if place, ok := q.meets(h.FeedID, number, r); ok {
+				cells[cell{at(place.Time), r.Severity()}]++
+			}
+			return true
+		})
+	}
+	all := map[cell]int64{}
+	return all, eachBlock(ctx, s, &q, heads, find, func(cells map[cell]int64, _ *head) (bool, error) {
+		for c, n := range cells {
+			all[c] += n
+		}
+		return true, nil
+	})
+}
+
+func ceilMinute(t int64) int64 {
+	if t == math.MinInt64 || t == math.MaxInt64 {
+		return t / 60e6
+	}
+	return (t + 60e6 - 1) / 60e6
+}
+
+func floorMinute(t int64) int64 {
+	if t < 0 {
+		return -((60e6 - 1 - t) / 60e6)
+	}
+	return t / 60e6
+}

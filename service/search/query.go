@@ -1,0 +1,122 @@
+package search
+
+import (
+	"cmp"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"math"
+
+	"oakbarrel/core/condition"
+	"oakbarrel/core/record"
+	"oakbarrel/service/ingest"
+)
+
+// Query says which records are wanted. Times are microseconds since 1970.
+type Query struct {
+	Casks        []uint64
+	Since, Until int64 // Since is included, Until is not; 0 for no end
+	Condition    *condition.Condition
+	Limit        int
+	OldestFirst  bool
+	After        *Place // go on behind this record
+}
+
+// Place is where a record stands in the order of a search: by time, then by
+// feed and number.
+type Place struct {
+	Time   int64  `json:"t"` // microseconds since 1970, as blocks are picked by them
+	Nsec   int32  `json:"n"` // nanoseconds beside them
+	Feed   uint64 `json:"f"`
+	Number uint64 `json:"i"`
+}
+
+// String returns the place as an opaque text.
+func (p Place) String() string {
+	b, err := json.Marshal(p)
+	if err != nil {
+		panic(err) // numbers always can be written
+	}
+	return base64.RawURLEncoding.EncodeToString(b)
+}
+
+// ParsePlace reads what String gave.
+func ParsePlace(s string) (*Place, error) {
+	var p Place
+	b, err := base64.RawURLEncoding.DecodeString(s)
+	if err == nil {
+		err = json.Unmarshal(b, &p)
+	}
+	if err != nil {
+		return nil, errors.New("this is not a place that a search has given")
+	}
+	return &p, nil
+}
+
+func (p Place) compare(q Place) int {
+	return cmp.Or(cmp.Compare(p.Time, q.Time), cmp.Compare(p.Nsec, q.Nsec), cmp.Compare(p.Feed, q.Feed), cmp.Compare(p.Number, q.Number))
+}
+
+// order compares places as the query wants them.
+func (q *Query) order(a, b Place) int {
+	if q.OldestFirst {
+		return a.compare(b)
+	}
+	return b.compare(a)
+}
+
+// bound returns the time with which a block's records begin, in the order of the query.
+func (q *Query) bound(h head) int64 {
+	if q.OldestFirst {
+		return h.FirstTime
+	}
+	return h.LastTime
+}
+
+// before tells whether a time surely comes before a bound.
+func (q *Query) before(t, bound int64) bool {
+	if q.OldestFirst {
+		return t < bound
+	}
+	return t > bound
+}
+
+// span returns the range of times, narrowed by the place to go on from.
+func (q *Query) span() (since, until int64) {
+	since, until = q.Since, q.Until
+	if since == 0 {
+		since = math.MinInt64
+	}
+	if until == 0 {
+		until = math.MaxInt64
+	}
+	if q.After != nil && q.OldestFirst {
+		since = max(since, q.After.Time)
+	} else if q.After != nil {
+		until = min(until, q.After.Time+1)
+	}
+	return since, until
+}
+
+// sets returns the severities and facilities that can meet the condition.
+func (q *Query) sets() (severities uint8, facilities uint32) {
+	for p := range record.Priority(record.Priorities) {
+		if q.Condition == nil || q.Condition.On(p) != condition.Never {
+			severities |= 1 << p.Severity()
+			facilities |= 1 << p.Facility()
+		}
+	}
+	return severities, facilities
+}
+
+// meets tells whether a record is wanted, and where it stands.
+func (q *Query) meets(feed, number uint64, r *record.Record) (Place, bool) {
+	place := Place{ingest.Micros(r.Time), r.Time.Nsec % 1000, feed, number}
+	switch {
+	case q.Since != 0 && place.Time < q.Since, q.Until != 0 && place.Time >= q.Until:
+		return place, false
+	case q.After != nil && q.order(place, *q.After) <= 0:
+		return place, false
+	}
+	return place, q.Condition == nil || q.Condition.Match(r)
+}
