@@ -61,6 +61,9 @@ type Agent struct {
 	leaving   []*intake // removed, and being read empty
 	departed  []outlet  // removed, and writing down what they hold
 	gone      balance.Intake
+	ordered   *intake // of the records that were ordered, nil where none was
+
+	deliveries chan struct{} // signalled after each batch that is confirmed
 
 	in, routed, dropped atomic.Int64
 	running             sync.WaitGroup
@@ -69,7 +72,7 @@ type Agent struct {
 // Run runs an agent until ctx ends, then stops taking and writes down what is
 // held. An error says why it could not start.
 func Run(ctx context.Context, options Options) error {
-	a := &Agent{options: options, log: options.Log, since: time.Now(), endpoints: map[endpointKey]endpoint{}}
+	a := &Agent{options: options, log: options.Log, since: time.Now(), endpoints: map[endpointKey]endpoint{}, deliveries: make(chan struct{}, 1)}
 	a.ending, a.end = context.WithCancel(context.Background())
 	defer a.end()
 	file, err := filepath.Abs(options.PlanFile)
@@ -99,6 +102,7 @@ func Run(ctx context.Context, options Options) error {
 	}
 	defer control.Close()
 	go a.report()
+	go a.obey()
 	a.log.Info("agent is ready", "host", a.host(), "plan", p.File, "hash", p.Hash(), "state", options.StateDir)
 	if len(p.Intakes) == 0 {
 		a.log.Warn("the plan has no intakes, so nothing is heard")
@@ -160,15 +164,20 @@ func (a *Agent) pass(b *record.Batch, marks *route.Marks, from endpoint, canWait
 				}
 			}
 		}
-		in.count(b)
-		a.in.Add(int64(counts.In))
-		a.routed.Add(int64(counts.Routed))
-		a.dropped.Add(int64(counts.Dropped))
-		for i, o := range a.outlets {
-			o.take(b, marks, i, canWait)
-		}
+		a.give(b, marks, counts, in, canWait)
 		a.mu.RUnlock()
 		return true
+	}
+}
+
+// give counts the records of b, which are marked, and gives them to the outlets.
+func (a *Agent) give(b *record.Batch, marks *route.Marks, counts route.Counts, in *intake, canWait bool) {
+	in.count(b)
+	a.in.Add(int64(counts.In))
+	a.routed.Add(int64(counts.Routed))
+	a.dropped.Add(int64(counts.Dropped))
+	for i, o := range a.outlets {
+		o.take(b, marks, i, canWait)
 	}
 }
 

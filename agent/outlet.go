@@ -49,7 +49,7 @@ func (a *Agent) newOutlet(s plan.Outlet) (outlet, error) {
 	}
 	o, err := a.newStoreOutlet(s)
 	if err != nil {
-		return nil, fmt.Errorf("outlet %s: its spool cannot be opened: %w", s.Name, err)
+		return nil, fmt.Errorf("outlet %s: %w", s.Name, err)
 	}
 	return o, nil
 }

@@ -76,6 +76,9 @@ func (a *Agent) status() Status {
 	for _, in := range a.leaving {
 		s.Intakes = append(s.Intakes, a.intakeStatus(in, true))
 	}
+	if a.ordered != nil {
+		s.Intakes = append(s.Intakes, a.intakeStatus(a.ordered, false))
+	}
 	for _, o := range a.outlets {
 		s.Outlets = append(s.Outlets, o.status(false))
 	}

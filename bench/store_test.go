@@ -224,7 +224,7 @@ func BenchmarkSearch(b *testing.B) {
 					return time.Since(start)
 				}, func() time.Duration {
 					start := time.Now()
-					err := s.reader.Read(context.Background(), client.Query{Where: where, Limit: 1000}, func([]byte) error { sink++; return nil })
+					err := s.reader.Read(context.Background(), client.Query{Where: where}, client.Page{}, func([]byte) error { sink++; return nil })
 					if err != nil {
 						b.Fatal(err)
 					}

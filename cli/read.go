@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
-	"os"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -14,19 +13,6 @@ import (
 	"oakbarrel/core/record"
 	"oakbarrel/core/wire"
 )
-
-// storeClient returns a client as the environment says.
-func storeClient() (*client.Client, error) {
-	url, token := os.Getenv("OAKBARREL_URL"), os.Getenv("OAKBARREL_TOKEN")
-	if url == "" || token == "" {
-		return nil, usageError("set OAKBARREL_URL to the address of the service and OAKBARREL_TOKEN to a token that may read")
-	}
-	c, err := client.New(client.Options{URL: url, Token: func() (string, error) { return token, nil }, CAFile: os.Getenv("OAKBARREL_CA_FILE")})
-	if err != nil {
-		return nil, couldNot(err)
-	}
-	return c, nil
-}
 
 // storeQuery is the flags that choose records.
 type storeQuery struct {
@@ -83,18 +69,20 @@ func parseMoment(flag, text string, now time.Time) (time.Time, error) {
 
 func (a *app) readCommand() *cobra.Command {
 	var q storeQuery
+	var page client.Page
 	var follow bool
 	c := &cobra.Command{
 		Use:   "read",
 		Short: "Read records in the central store",
 		Long: `Read records in the central store, the newest first. The service is named by
-OAKBARREL_URL and OAKBARREL_TOKEN; OAKBARREL_CA_FILE may name certificates to trust.`,
+OAKBARREL_URL and OAKBARREL_TOKEN; OAKBARREL_CA_FILE may name certificates to
+trust, OAKBARREL_FINGERPRINT the only one.`,
 		Example: `  oakbarrel read --cask gateway --since 2h --where 'severity at least error'
   oakbarrel read --where 'app is pumpd and "stall"' --follow`,
 		Args:        cobra.NoArgs,
 		Annotations: map[string]string{outputs: "text json rfc5424"},
 		RunE: func(c *cobra.Command, _ []string) error {
-			if q.Limit < 1 {
+			if page.Limit < 1 {
 				return usageError("--limit is at least 1")
 			}
 			if err := q.parse(time.Now()); err != nil {
@@ -107,15 +95,15 @@ OAKBARREL_URL and OAKBARREL_TOKEN; OAKBARREL_CA_FILE may name certificates to tr
 			out := bufio.NewWriterSize(a.stdout, 64<<10)
 			each := func(line []byte) error { return a.printRecord(out, line) }
 			if !follow {
-				err = store.Read(c.Context(), q.Query, each)
+				err = store.Read(c.Context(), q.Query, page, each)
 				return storeError(errors.Join(err, out.Flush()))
 			}
 			return storeError(store.Follow(c.Context(), q.Query, func(line []byte) error { return errors.Join(each(line), out.Flush()) }))
 		},
 	}
 	q.flags(c)
-	c.Flags().IntVar(&q.Limit, "limit", 1000, "how many at most")
-	c.Flags().BoolVar(&q.OldestFirst, "oldest-first", false, "begin with the oldest")
+	c.Flags().IntVar(&page.Limit, "limit", 1000, "how many at most")
+	c.Flags().BoolVar(&page.OldestFirst, "oldest-first", false, "begin with the oldest")
 	c.Flags().BoolVar(&follow, "follow", false, "wait for new records and show them as they come")
 	return c
 }

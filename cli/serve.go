@@ -46,10 +46,13 @@ in a file or in OAKBARREL_DATABASE.`,
 	return c
 }
 
+// databaseVariable is the variable of the environment that may hold the DSN.
+const databaseVariable = "OAKBARREL_DATABASE"
+
 // readDSN returns the DSN in a file, or in the environment.
 func readDSN(file string) (string, error) {
 	if file == "" {
-		if dsn := os.Getenv("OAKBARREL_DATABASE"); dsn != "" {
+		if dsn := os.Getenv(databaseVariable); dsn != "" {
 			return dsn, nil
 		}
 		return "", usageError("no database is named; write --database-file FILE, or set OAKBARREL_DATABASE")

@@ -1,11 +1,14 @@
 package cli
 
 import (
+	"context"
 	"fmt"
+	"os"
 	"regexp"
 
 	"github.com/spf13/cobra"
 
+	"oakbarrel/client"
 	"oakbarrel/service/access"
 	"oakbarrel/service/model"
 )
@@ -28,49 +31,100 @@ func (a *app) tokenCommand() *cobra.Command {
 var caskName = regexp.MustCompile(`^[A-Za-z0-9._-]{1,64}$`)
 
 func (a *app) tokenNewCommand() *cobra.Command {
-	var cask, may, label, databaseFile string
+	var n client.NewToken
+	var databaseFile, account, passwordFile string
 	c := &cobra.Command{
-		Use:   "new --cask NAME --may read|write",
+		Use:   "new --cask NAME --may read|write|admin",
 		Short: "Make a token for a cask, and the cask where it is new",
 		Long: `Make a token for a cask, and the cask where it is new. The token is printed once
 and cannot be shown again; the store keeps only its hash. The cask * stands for
-every cask.`,
+every cask; a token for an admin is for * alone.
+
+It is made in the database that --database-file or OAKBARREL_DATABASE names.
+Where neither does, the service of OAKBARREL_URL makes it, asked with the token
+of an admin in OAKBARREL_TOKEN, or by an account that is one.`,
 		Example: `  oakbarrel token new --cask gateway --may write --label tide-gw
-  oakbarrel token new --cask '*' --may read --database-file /etc/oakbarrel/database`,
+  oakbarrel token new --cask '*' --may read --account noor --password-file noor.password
+  oakbarrel token new --cask '*' --may admin --database-file /etc/oakbarrel/database`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			switch {
-			case cask != access.EveryCask && !caskName.MatchString(cask):
-				return usageError("--cask cannot be %q; a name has letters, digits and - _ . and at most 64 of them", cask)
-			case may != access.Read && may != access.Write:
-				return usageError("--may cannot be %q; write read or write", may)
-			case len(label) > 128:
+			case n.Cask != access.EveryCask && !caskName.MatchString(n.Cask):
+				return usageError("--cask cannot be %q; a name has letters, digits and - _ . and at most 64 of them", n.Cask)
+			case n.May != access.Read && n.May != access.Write && n.May != access.Admin:
+				return usageError("--may cannot be %q; write read, write or admin", n.May)
+			case n.May == access.Admin && n.Cask != access.EveryCask:
+				return usageError("an admin is not bound to a cask; write --cask '*'")
+			case len(n.Label) > 128:
 				return usageError("--label has at most 128 characters")
+			case (account == "") != (passwordFile == ""):
+				return usageError("--account and --password-file go together")
 			}
-			dsn, err := readDSN(databaseFile)
-			if err != nil {
-				return err
+			var token client.Token
+			var err error
+			if account == "" && (databaseFile != "" || os.Getenv(databaseVariable) != "") {
+				token, err = tokenFromDatabase(c.Context(), n, databaseFile)
+			} else {
+				token, err = tokenFromService(c.Context(), n, account, passwordFile)
 			}
-			db, err := model.Open(dsn)
 			if err != nil {
-				return couldNot(err)
-			}
-			token, err := access.NewToken(db.WithContext(c.Context()), cask, may, label)
-			if err != nil {
-				return couldNot(err)
+				return storeError(err)
 			}
 			if a.json() {
-				return a.printJSON(map[string]string{"token": token, "cask": cask, "may": may, "label": label})
+				return a.printJSON(token)
 			}
-			fmt.Fprintln(a.stdout, token)
+			fmt.Fprintln(a.stdout, token.Token)
 			return nil
 		},
 	}
-	c.Flags().StringVar(&cask, "cask", "", "name of the cask, or *")
-	c.Flags().StringVar(&may, "may", "", "read or write")
-	c.Flags().StringVar(&label, "label", "", "what it is for")
+	c.Flags().StringVar(&n.Cask, "cask", "", "name of the cask, or *")
+	c.Flags().StringVar(&n.May, "may", "", "read, write or admin")
+	c.Flags().StringVar(&n.Label, "label", "", "what it is for")
 	c.Flags().StringVar(&databaseFile, "database-file", "", "file that holds the DSN of the database")
+	c.Flags().StringVar(&account, "account", "", "account with which to ask the service")
+	c.Flags().StringVar(&passwordFile, "password-file", "", "file that holds its password")
 	c.MarkFlagRequired("cask")
 	c.MarkFlagRequired("may")
+	c.MarkFlagsMutuallyExclusive("database-file", "account")
 	return c
+}
+
+func tokenFromDatabase(ctx context.Context, n client.NewToken, databaseFile string) (t client.Token, err error) {
+	dsn, err := readDSN(databaseFile)
+	if err != nil {
+		return t, err
+	}
+	db, err := model.Open(dsn)
+	if err != nil {
+		return t, err
+	}
+	token, err := access.NewToken(db.WithContext(ctx), n.Cask, n.May, n.Label)
+	return client.Token{Token: token, NewToken: n}, err
+}
+
+// tokenFromService asks the service, as an account where one is named.
+func tokenFromService(ctx context.Context, n client.NewToken, account, passwordFile string) (t client.Token, err error) {
+	if account == "" {
+		if os.Getenv("OAKBARREL_TOKEN") == "" {
+			return t, usageError("a token is made in a database or by the service; write --database-file FILE, or --account NAME --password-file FILE, or set OAKBARREL_TOKEN to the token of an admin")
+		}
+		service, err := storeClient()
+		if err != nil {
+			return t, err
+		}
+		return service.NewToken(ctx, n)
+	}
+	password, err := readSecret(passwordFile)
+	if err != nil {
+		return t, err
+	}
+	service, err := serviceClient(nil)
+	if err != nil {
+		return t, err
+	}
+	if _, err := service.SignIn(ctx, account, password); err != nil {
+		return t, err
+	}
+	defer service.SignOut(ctx)
+	return service.NewToken(ctx, n)
 }

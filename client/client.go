@@ -4,15 +4,13 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/cookiejar"
 	"net/url"
-	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -27,9 +25,10 @@ type Client struct {
 
 // Options says how to reach a service.
 type Options struct {
-	URL    string
-	Token  func() (string, error) // asked for each request, so that it can change
-	CAFile string                 // certificates to trust beside the system's, "" for none
+	URL         string
+	Token       func() (string, error) // asked for each request, so that it can change; nil to sign in
+	CAFile      string                 // certificates to trust beside the system's, "" for none
+	Fingerprint string                 // of the only certificate to trust, see fingerprint.Parse; "" for none
 }
 
 // New returns a client. It opens no connection yet.
@@ -40,19 +39,8 @@ func New(o Options) (*Client, error) {
 	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.ResponseHeaderTimeout = 2 * time.Minute
-	if o.CAFile != "" {
-		pem, err := os.ReadFile(o.CAFile)
-		if err != nil {
-			return nil, err
-		}
-		pool, err := x509.SystemCertPool()
-		if err != nil {
-			pool = x509.NewCertPool()
-		}
-		if !pool.AppendCertsFromPEM(pem) {
-			return nil, fmt.Errorf("%s holds no certificate", o.CAFile)
-		}
-		transport.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	if transport.TLSClientConfig, err = tlsConfig(o); err != nil {
+		return nil, err
 	}
 	return &Client{base, o.Token, &http.Client{Transport: transport}}, nil
 }
@@ -76,11 +64,13 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 	for k, v := range header {
 		request.Header[k] = v
 	}
-	token, err := c.token()
-	if err != nil {
-		return nil, err
+	if c.token != nil {
+		token, err := c.token()
+		if err != nil {
+			return nil, err
+		}
+		request.Header.Set("Authorization", "Bearer "+token)
 	}
-	request.Header.Set("Authorization", "Bearer "+token)
 	response, err := c.http.Do(request)
 	if err != nil {
 		return nil, &RetryLater{Err: fmt.Errorf("%s cannot be reached: %w", c.base, withoutURL(err))}
@@ -128,6 +118,15 @@ func (c *Client) json(ctx context.Context, method, path string, query url.Values
 	return json.NewDecoder(response.Body).Decode(answer)
 }
 
+// send sends what as JSON.
+func (c *Client) send(ctx context.Context, method, path string, what, answer any) error {
+	body, err := json.Marshal(what)
+	if err != nil {
+		return err
+	}
+	return c.json(ctx, method, path, nil, http.Header{"Content-Type": {"application/json"}}, body, answer)
+}
+
 func feedPath(agentID, outlet string) string { return "/api/v1/feeds/" + agentID + "/" + outlet }
 
 // Confirmed asks which number of a feed is committed last.
@@ -151,11 +150,7 @@ func (c *Client) SendBatch(ctx context.Context, agentID, outlet, cask string, he
 
 // SendStatus tells how an agent is.
 func (c *Client) SendStatus(ctx context.Context, agentID string, s AgentStatus) error {
-	body, err := json.Marshal(s)
-	if err != nil {
-		return err
-	}
-	return c.json(ctx, "PUT", "/api/v1/agents/"+agentID, nil, http.Header{"Content-Type": {"application/json"}}, body, nil)
+	return c.send(ctx, "PUT", "/api/v1/agents/"+agentID, s, nil)
 }
 
 // Casks lists the casks that the token may read.
@@ -170,13 +165,57 @@ func (c *Client) Hosts(ctx context.Context) (hosts []Host, err error) {
 	return hosts, err
 }
 
+// WaitForOrders returns the orders of an agent that are not done. Where there
+// is none the service waits for one, as long as given, in whole seconds.
+func (c *Client) WaitForOrders(ctx context.Context, agentID string, wait time.Duration) (orders []Order, err error) {
+	err = c.json(ctx, "GET", ordersPath(agentID), url.Values{"wait": {strconv.Itoa(int(wait.Seconds()))}}, nil, nil, &orders)
+	return orders, err
+}
+
+func ordersPath(agentID string) string { return "/api/v1/agents/" + agentID + "/orders" }
+
+// OrderDone tells what came of an order.
+func (c *Client) OrderDone(ctx context.Context, agentID string, order uint64, what Outcome) error {
+	return c.send(ctx, "PUT", fmt.Sprintf("%s/%d", ordersPath(agentID), order), what, nil)
+}
+
+// GiveOrder gives an agent an order of a kind.
+func (c *Client) GiveOrder(ctx context.Context, agentID, kind string) (o Order, err error) {
+	err = c.send(ctx, "POST", ordersPath(agentID), NewOrder{kind}, &o)
+	return o, err
+}
+
+// Order returns an order, and what came of it.
+func (c *Client) Order(ctx context.Context, agentID string, id uint64) (o Order, err error) {
+	err = c.json(ctx, "GET", fmt.Sprintf("%s/%d", ordersPath(agentID), id), nil, nil, nil, &o)
+	return o, err
+}
+
+// SignIn signs in: what follows is asked as that account, without a token.
+func (c *Client) SignIn(ctx context.Context, name, password string) (a Account, err error) {
+	if c.http.Jar, err = cookiejar.New(nil); err != nil {
+		return a, err
+	}
+	err = c.send(ctx, "POST", "/api/v1/session", SignIn{name, password}, &a)
+	return a, err
+}
+
+// SignOut ends the session.
+func (c *Client) SignOut(ctx context.Context) error {
+	return c.json(ctx, "DELETE", "/api/v1/session", nil, nil, nil, nil)
+}
+
+// NewToken makes a token.
+func (c *Client) NewToken(ctx context.Context, n NewToken) (t Token, err error) {
+	err = c.send(ctx, "POST", "/api/v1/tokens", n, &t)
+	return t, err
+}
+
 // Query says which records are wanted.
 type Query struct {
 	Cask         string // "" for every cask that the token may read
 	Since, Until time.Time
 	Where        string
-	Limit        int
-	OldestFirst  bool
 }
 
 func (q Query) values() url.Values {
@@ -194,18 +233,25 @@ func (q Query) values() url.Values {
 	if !q.Until.IsZero() {
 		v.Set("until", q.Until.Format(time.RFC3339Nano))
 	}
-	if q.Limit > 0 {
-		v.Set("limit", strconv.Itoa(q.Limit))
-	}
-	if q.OldestFirst {
-		v.Set("order", "oldest")
-	}
 	return v
 }
 
-// Read calls each with every record that meets the query, one line of JSON a record.
-func (c *Client) Read(ctx context.Context, q Query, each func(line []byte) error) error {
-	response, err := c.do(ctx, "GET", "/api/v1/records", q.values(), nil, nil)
+// Page says how many of the records are wanted, and in which order.
+type Page struct {
+	Limit       int // 0 for 1000
+	OldestFirst bool
+}
+
+// Read calls each with the records that meet the query, one line of JSON a record.
+func (c *Client) Read(ctx context.Context, q Query, p Page, each func(line []byte) error) error {
+	v := q.values()
+	if p.Limit > 0 {
+		v.Set("limit", strconv.Itoa(p.Limit))
+	}
+	if p.OldestFirst {
+		v.Set("order", "oldest")
+	}
+	response, err := c.do(ctx, "GET", "/api/v1/records", v, nil, nil)
 	if err != nil {
 		return err
 	}

@@ -2,10 +2,7 @@
 // the commands, which read. The types of the interface are here.
 package client
 
-import (
-	"encoding/json"
-	"time"
-)
+import "time"
 
 // BatchHead is what an agent says of a batch beside its block.
 type BatchHead struct {
@@ -26,10 +23,59 @@ type Confirmed struct {
 
 // AgentStatus is what an agent says of itself.
 type AgentStatus struct {
-	Host     string          `json:"host"`
-	PlanHash string          `json:"plan_hash"`
-	Held     int64           `json:"held"`
-	Status   json.RawMessage `json:"status"`
+	_        struct{} `additionalProperties:"true"` // newer agents may tell more
+	Host     string   `json:"host" maxLength:"255"`
+	PlanHash string   `json:"plan_hash" maxLength:"64"`
+	Held     int64    `json:"held"`   // records that wait for delivery
+	Status   any      `json:"status"` // as the agent's status command has it
+}
+
+// Order is what a person wants an agent to do.
+type Order struct {
+	ID      uint64     `json:"id"`
+	Kind    string     `json:"kind"`
+	By      string     `json:"by"` // the account that gave it
+	Created time.Time  `json:"created"`
+	Done    *time.Time `json:"done"`
+	Outcome Outcome    `json:"outcome"`
+}
+
+// NewOrder gives an order.
+type NewOrder struct {
+	Kind string `json:"kind" enum:"test_record"`
+}
+
+// Outcome is what came of an order.
+type Outcome struct {
+	_      struct{} `additionalProperties:"true"`
+	Text   string   `json:"text,omitempty"`    // of the test record
+	GoesTo []string `json:"goes_to,omitempty"` // the outlets that the rules gave it to
+	Why    string   `json:"why,omitempty"`     // it could not be done
+}
+
+// SignIn is a name and its password.
+type SignIn struct {
+	Name     string `json:"name" maxLength:"64"`
+	Password string `json:"password" maxLength:"72"`
+}
+
+// Account is who has signed in.
+type Account struct {
+	Name string `json:"name"`
+	Role string `json:"role" enum:"viewer,operator,admin"`
+}
+
+// NewToken asks for a token.
+type NewToken struct {
+	Cask  string `json:"cask" pattern:"^([A-Za-z0-9._-]{1,64}|[*])$" doc:"the name of a cask, which is made where it is new; * for every one"`
+	May   string `json:"may" enum:"read,write,admin"`
+	Label string `json:"label" maxLength:"128"`
+}
+
+// Token is a token that was made. It is not shown again.
+type Token struct {
+	Token string `json:"token"`
+	NewToken
 }
 
 // Cask is a named collection in the store.
@@ -50,10 +96,16 @@ type Host struct {
 	Held      int64     `json:"held"`
 }
 
+// HostStatus is an agent that the service has heard, and what it says of itself.
+type HostStatus struct {
+	Host
+	Status any `json:"status"` // as the agent's status command has it
+}
+
 // Counts answers a count.
 type Counts struct {
 	Total int64   `json:"total"`
-	By    []Count `json:"by"`
+	By    []Count `json:"by" nullable:"false"`
 }
 
 // Count is how many records have a key.
@@ -62,7 +114,7 @@ type Count struct {
 	Count int64  `json:"count"`
 }
 
-// Problem is an error as the service tells it, RFC 9457.
+// Problem is an error as the service tells it, in problem details (RFC 9457).
 type Problem struct {
 	Title    string `json:"title"`
 	Status   int    `json:"status"`
@@ -77,3 +129,9 @@ func (p *Problem) Error() string {
 	}
 	return p.Detail
 }
+
+// GetStatus returns the status of the answer.
+func (p *Problem) GetStatus() int { return p.Status }
+
+// ContentType returns the media type of problem details.
+func (p *Problem) ContentType(string) string { return "application/problem+json" }

@@ -68,7 +68,7 @@ func TestImportsPointOneWay(t *testing.T) {
 		"agent":         {"oakbarrel/client", "oakbarrel/core/"},
 		"service":       {"oakbarrel/service/", "oakbarrel/console", "oakbarrel/client", "oakbarrel/core/"},
 		"console":       {},
-		"client":        {},
+		"client":        {"oakbarrel/core/"},
 		"demo":          {"oakbarrel/demo/", "oakbarrel/core/"},
 		"demo/mariadb":  {},
 	}

@@ -137,6 +137,7 @@ func TestTheConsole(t *testing.T) {
 	os.WriteFile(password, []byte("lantern-light\n"), 0o600)
 	expect(t, 0, "account amara is made, as viewer", "", "account", "add", "amara", "--role", "viewer", "--password-file", password, "--database-file", s.database)
 	expect(t, 1, "", "an account of that name", "account", "add", "amara", "--role", "viewer", "--password-file", password, "--database-file", s.database)
+	expect(t, 0, "", "", "account", "add", "noor", "--role", "operator", "--password-file", password, "--database-file", s.database)
 	h := s.host("gateway", s.token("gateway", "write"))
 	h.start()
 	now := time.Now().UTC().Add(-time.Minute)
@@ -158,6 +159,9 @@ func TestTheConsole(t *testing.T) {
 	b.waitForText("Records in the store, the last hour")
 	b.waitForText("tide-gw")
 	b.waitForText("300 in")
+	if strings.Contains(b.text(), "Send a test record") {
+		t.Error("a viewer is offered to give orders")
+	}
 	b.fits("Today")
 	b.picture("today")
 
@@ -197,6 +201,26 @@ func TestTheConsole(t *testing.T) {
 	if b.open("/api/v1/casks"); !strings.Contains(b.text(), "no token") {
 		t.Errorf("signed out, the page says %s", b.text())
 	}
+
+	var more strings.Builder
+	for i := range 2500 {
+		fmt.Fprintf(&more, "<134>1 %s kelp-01 ticketd 22 - - older %d\n", now.Add(-time.Hour).Add(time.Duration(i)*time.Millisecond).Format(time.RFC3339Nano), i)
+	}
+	h.send("tcp", more.String())
+	h.waitUntilDelivered(2801)
+	b.open("/")
+	b.typeInto("[name=name]", "noor")
+	b.typeInto("[name=password]", "lantern-light\r")
+	b.waitForText("Send a test record")
+	b.click("[aria-live] button")
+	b.waitForText("ordered by noor: went to centre")
+	b.click("[aria-live] a")
+	b.waitForText("1 shown")
+	b.waitForText("ordered by noor")
+	b.open("/logs?range=6h")
+	b.waitForText("2,000 shown of 2,802")
+	b.waitFor(`(document.querySelector("[role=listbox]").scrollTop = 1e9) && document.body.innerText.includes("2,802 shown")`)
+	b.waitFor(`(document.querySelector("[role=listbox]").scrollTop = 1e9) && document.body.innerText.includes("older 0")`)
 }
 
 func TestASessionIsGuarded(t *testing.T) {

@@ -26,7 +26,8 @@ type store struct {
 	address  string
 	process  *exec.Cmd
 	log      *logBuffer
-	database string // file with the DSN
+	database string   // file with the DSN
+	options  []string // of serve, beside the usual ones
 }
 
 func newStore(t testing.TB) *store {
@@ -63,7 +64,7 @@ func newStore(t testing.TB) *store {
 
 func (s *store) start() {
 	s.t.Helper()
-	s.process = exec.Command(binary, "serve", "--listen", s.address, "--database-file", s.database)
+	s.process = exec.Command(binary, append([]string{"serve", "--listen", s.address, "--database-file", s.database}, s.options...)...)
 	s.process.Stderr = s.log
 	stdout, err := s.process.StdoutPipe()
 	if err != nil {
@@ -91,10 +92,17 @@ func (s *store) token(cask, may string) string {
 	return strings.TrimSpace(expect(s.t, 0, "ob_", "", "token", "new", "--cask", cask, "--may", may, "--database-file", s.database))
 }
 
+func (s *store) url() string {
+	if len(s.options) > 0 {
+		return "https://" + s.address
+	}
+	return "http://" + s.address
+}
+
 // ask runs a command that asks the store.
 func (s *store) ask(token string, args ...string) (stdout, stderr string, code int) {
 	s.t.Helper()
-	s.t.Setenv("OAKBARREL_URL", "http://"+s.address)
+	s.t.Setenv("OAKBARREL_URL", s.url())
 	s.t.Setenv("OAKBARREL_TOKEN", token)
 	return run(s.t, args...)
 }
@@ -103,7 +111,7 @@ func (s *store) ask(token string, args ...string) (stdout, stderr string, code i
 func (s *store) host(cask, token string) *host {
 	h := newHost(s.t, fmt.Sprintf(`oakbarrel: 1
 host: tide-gw
-service: {url: "http://%s", token_file: DIR/token}
+service: {url: "%s", token_file: DIR/token}
 intakes: {wire: {syslog: {tcp: "127.0.0.1:0", udp: "127.0.0.1:0"}}}
 otherwise: {send: [centre]}
 outlets:
@@ -111,7 +119,7 @@ outlets:
     store: {cask: %s}
     spool: {disk: 64MiB, overflow: wait}
     batch: {records: 5000, wait: 50ms}
-`, s.address, cask))
+`, s.url(), cask))
 	os.WriteFile(filepath.Join(h.dir, "token"), []byte(token+"\n"), 0o600)
 	return h
 }

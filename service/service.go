@@ -6,15 +6,19 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
 	"time"
 
+	"oakbarrel/core/fingerprint"
 	"oakbarrel/service/api"
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/model"
+	"oakbarrel/service/orders"
 	"oakbarrel/service/search"
 )
 
@@ -42,6 +46,12 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	defer pool.Close()
+	var certificate tls.Certificate
+	if o.Certificate != "" {
+		if certificate, err = tls.LoadX509KeyPair(o.Certificate, o.Key); err != nil {
+			return fmt.Errorf("the certificate cannot be used: %w", err)
+		}
+	}
 	listener, err := net.Listen("tcp", o.Listen)
 	if err != nil {
 		return err
@@ -49,7 +59,7 @@ func Run(ctx context.Context, o Options) error {
 	hub := &api.Hub{}
 	committing, stop := context.WithCancel(context.Background())
 	defer stop()
-	a := &api.API{DB: db, Search: search.New(db), Hub: hub, Log: o.Log, Queue: ingest.NewQueue(committing, db, hub.Grown)}
+	a := &api.API{DB: db, Search: search.New(db), Orders: orders.New(committing, db), Hub: hub, Log: o.Log, Secure: o.Certificate != "", Queue: ingest.NewQueue(committing, db, hub.Grown)}
 	ending, end := context.WithCancel(context.Background())
 	defer end()
 	server := &http.Server{
@@ -59,12 +69,16 @@ func Run(ctx context.Context, o Options) error {
 	served := make(chan error, 1)
 	go func() {
 		if o.Certificate != "" {
-			served <- server.ServeTLS(listener, o.Certificate, o.Key)
+			server.TLSConfig = &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12}
+			served <- server.ServeTLS(listener, "", "")
 		} else {
 			served <- server.Serve(listener)
 		}
 	}()
 	o.Log.Info("service is ready", "address", listener.Addr().String(), "https", o.Certificate != "")
+	if o.Certificate != "" {
+		o.Log.Info("agents may name the certificate by its fingerprint", "fingerprint", fingerprint.Of(certificate.Certificate[0]))
+	}
 	o.Ready(listener.Addr().String())
 	select {
 	case err := <-served:

@@ -85,7 +85,32 @@ export async function signOut(): Promise<void> {
   await ask("/session", { method: "DELETE" });
 }
 
-export async function records(query: URLSearchParams, signal?: AbortSignal): Promise<Rec[]> {
-  const text = await (await ask("/records?" + query, { signal })).text();
-  return text.split("\n").filter(Boolean).map((line) => JSON.parse(line));
+// A page of a search, and the place behind which the next one goes on.
+export interface Page {
+  records: Rec[];
+  next?: string;
+}
+
+export async function records(query: URLSearchParams, limit: number, after: string, signal?: AbortSignal): Promise<Page> {
+  const page = new URLSearchParams([...query, ["limit", String(limit)], ["places", "true"]]);
+  if (after) page.set("after", after);
+  const lines: { place: string; record: Rec }[] = (await (await ask("/records?" + page, { signal })).text()).split("\n").filter(Boolean).map((line) => JSON.parse(line));
+  return { records: lines.map((l) => l.record), next: lines.length === limit ? lines.at(-1)!.place : undefined };
+}
+
+export interface Order {
+  id: number;
+  done: string | null;
+  outcome: { text?: string; goes_to?: string[]; why?: string };
+}
+
+// orderTestRecord makes an agent pass a record through its rules, and returns what came of it.
+export async function orderTestRecord(agent: string): Promise<Order> {
+  const path = `/agents/${agent}/orders`;
+  let order: Order = await (await ask(path, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ kind: "test_record" }) })).json();
+  for (const began = Date.now(); !order.done; order = await get<Order>(`${path}/${order.id}`)) {
+    if (Date.now() - began > 20000) throw new Problem(0, "The agent has not answered. Is it running, and does it reach this service? The order waits for it for ten minutes.");
+    await new Promise((resolve) => setTimeout(resolve, 250));
+  }
+  return order;
 }

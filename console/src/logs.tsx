@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { Pause, Play, Radio } from "lucide-react";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
@@ -11,7 +11,7 @@ import { Severity } from "./severity";
 import { clock, count, day } from "./time";
 
 const ranges: Record<string, number> = { "15m": 15 * 60e3, "1h": 3600e3, "6h": 6 * 3600e3, "24h": 24 * 3600e3, "7d": 7 * 24 * 3600e3 };
-const limit = 5000;
+const limit = 2000; // records that are fetched at a time
 const most = 20000; // records that a live view keeps in sight
 
 // The address bar holds the view: q is the condition, range or since and until the span, cask the cask, live the live view.
@@ -48,13 +48,21 @@ export default function Logs() {
     if (cask) p.set("cask", cask);
     return p;
   }, [span, condition, cask]);
-  const found = useQuery({
+  const found = useInfiniteQuery({
     queryKey: ["records", query.toString()],
-    queryFn: ({ signal }) => records(new URLSearchParams([...query, ["limit", String(limit)]]), signal),
+    queryFn: ({ pageParam, signal }) => records(query, limit, pageParam, signal),
+    initialPageParam: "",
+    getNextPageParam: (page) => page.next,
   });
   const shape = useQuery({ queryKey: ["histogram", query.toString()], queryFn: ({ signal }) => get<number[][]>(`/histogram?parts=80&${query}`, signal) });
   const follower = useLive(live, condition, cask);
-  const list = useMemo(() => (live ? [...follower.seen, ...(found.data ?? [])] : (found.data ?? [])), [live, follower.seen, found.data]);
+  const list = useMemo(() => {
+    const searched = found.data?.pages.flatMap((page) => page.records) ?? [];
+    return live ? [...follower.seen, ...searched] : searched;
+  }, [live, follower.seen, found.data]);
+  const fetchMore = useCallback(() => {
+    if (found.hasNextPage && !found.isFetching) found.fetchNextPage();
+  }, [found.hasNextPage, found.isFetching, found.fetchNextPage]);
   const total = shape.data?.flat().reduce((a, b) => a + b, 0);
 
   useEffect(() => {
@@ -105,7 +113,7 @@ export default function Logs() {
       {problem && <p role="alert" className="m-3 rounded bg-wash px-3 py-2">{problem.message}</p>}
       <div className="flex min-h-0 flex-1">
         <div className={`min-w-0 flex-1 ${open ? "hidden sm:block" : ""}`}>
-          <List list={list} open={open} onOpen={setOpen} />
+          <List list={list} open={open} onOpen={setOpen} onEnd={fetchMore} />
           {!problem && found.isSuccess && list.length === 0 && (
             <p className="p-5 text-soft">Nothing in this span meets the condition. A longer span, or a condition with less in it, may find more; what hosts hold and have not yet sent is on the page Today.</p>
           )}
@@ -113,15 +121,19 @@ export default function Logs() {
         {open && <div className="w-full sm:w-96 lg:w-[28rem]"><RecordPanel record={open} onClose={() => setOpen(null)} onQuery={(c) => change({ q: condition ? `${condition} and ${c}` : c })} /></div>}
       </div>
       <footer className="border-t border-line bg-sheet px-3 py-1 text-sm text-soft sm:px-5">
-        {found.isFetching ? "searching…" : `${count(list.length)} shown${total !== undefined && total > list.length ? ` of ${count(total)}, the newest` : ""}`}
+        {found.isFetching ? "searching…" : `${count(list.length)} shown${found.hasNextPage && total !== undefined ? ` of ${count(total)}, the newest; more come at the end of the list` : ""}`}
       </footer>
     </div>
   );
 }
 
-function List({ list, open, onOpen }: { list: Rec[]; open: Rec | null; onOpen: (r: Rec) => void }) {
+function List({ list, open, onOpen, onEnd }: { list: Rec[]; open: Rec | null; onOpen: (r: Rec) => void; onEnd: () => void }) {
   const box = useRef<HTMLDivElement>(null);
   const rows = useVirtualizer({ count: list.length, getScrollElement: () => box.current, estimateSize: () => 24, overscan: 20 });
+  const last = rows.getVirtualItems().at(-1)?.index ?? 0;
+  useEffect(() => {
+    if (list.length > 0 && last > list.length - 200) onEnd();
+  }, [last, list.length, onEnd]);
   const at = open ? list.indexOf(open) : -1;
   const today = day(new Date());
   const otherDays = [list[0], list.at(-1)].some((r) => r?.time && day(new Date(r.time)) !== today);

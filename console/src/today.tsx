@@ -1,6 +1,7 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Send } from "lucide-react";
 import { Link } from "react-router";
-import { get, type Host } from "./api";
+import { get, orderTestRecord, type Account, type Host } from "./api";
 import { Histogram } from "./histogram";
 import { severities, Severity } from "./severity";
 import { ago, count } from "./time";
@@ -80,7 +81,33 @@ function HostRow({ host: h }: { host: Host }) {
       <div className={cell}>{count(s.rules.in)} in<div className="text-sm text-soft">last record {ago(last)}</div></div>
       <div className={cell}>{count(s.rules.routed)} routed<div className="text-sm text-soft">{count(s.rules.dropped)} dropped by rules</div></div>
       <div className={cell}>{count(h.held)} waiting<div className="text-sm text-soft">plan <span className="font-mono">{h.plan_hash.slice(0, 8)}</span></div></div>
-      <div className="min-w-48 flex-1 [overflow-wrap:anywhere]">{troubles.length === 0 ? <span className="text-soft">in order</span> : troubles.map((t) => <div key={t}>{t}</div>)}</div>
+      <div className="min-w-48 flex-1 [overflow-wrap:anywhere]">
+        {troubles.length === 0 ? <span className="text-soft">in order</span> : troubles.map((t) => <div key={t}>{t}</div>)}
+        <TestRecord host={h} />
+      </div>
     </li>
+  );
+}
+
+// TestRecord lets who may order it send a record through a host's rules, and tells where it went.
+function TestRecord({ host: h }: { host: Host }) {
+  const session = useQuery({ queryKey: ["session"], queryFn: () => get<Account>("/session") });
+  const test = useMutation({ mutationFn: () => orderTestRecord(h.agent_id) });
+  if (!session.data || session.data.role === "viewer") return null;
+  const { text = "", goes_to: outlets = [], why } = test.data?.outcome ?? {};
+  const kept = h.status.outlets.some((o) => o.kind === "store" && outlets.includes(o.name));
+  return (
+    <div className="text-sm text-soft" aria-live="polite">
+      <button className="inline-flex items-center gap-1.5 py-0.5 hover:text-ink disabled:opacity-60" disabled={test.isPending} onClick={() => test.mutate()}>
+        <Send size={13} aria-hidden /> {test.isPending ? "waiting for the agent…" : "Send a test record"}
+      </button>
+      {test.error && <div role="alert">{test.error.message}</div>}
+      {test.data && (
+        <div>
+          {why ?? (outlets.length === 0 ? `${text}: dropped by the rules` : `${text}: went to ${outlets.join(", ")}`)}
+          {kept ? <>; <Link className="underline hover:text-ink" to={`/logs?range=15m&live=1&q=${encodeURIComponent(`text is "${text}"`)}`}>see it in the store</Link></> : !why && "; the rules send it to no store"}
+        </div>
+      )}
+    </div>
   );
 }

@@ -48,9 +48,10 @@ type Syslog struct {
 
 // Service says where the central store is; URL is "" for none.
 type Service struct {
-	URL       string
-	TokenFile string
-	CAFile    string // certificates to trust, "" for the system's alone
+	URL         string
+	TokenFile   string
+	CAFile      string // certificates to trust, "" for the system's alone
+	Fingerprint string // of the only certificate to trust, "" for any
 }
 
 // Outlet is a named way out.

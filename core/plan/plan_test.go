@@ -252,7 +252,7 @@ outlets:
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}
-	service := Service{"http://127.0.0.1:8440", "/t", ""}
+	service := Service{URL: "http://127.0.0.1:8440", TokenFile: "/t"}
 	if got, want := p.Outlets[0].Store, (Store{service, "gateway", 64 << 20, true, true, 10, 1024, 200 * time.Millisecond}); got != want || p.Outlets[0].Kind != "store" {
 		t.Errorf("%+v, want %+v", got, want)
 	}

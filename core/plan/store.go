@@ -5,10 +5,12 @@ import (
 	"net/url"
 	"strings"
 	"time"
+
+	"oakbarrel/core/fingerprint"
 )
 
 func (r *planReader) readService(e entry) (s Service) {
-	m, ok := r.mapping(e.value, e.at, "service", `{url: "https://logs.lantern.example:8440", token_file: /etc/oakbarrel/token}`, "url", "token_file", "ca_file")
+	m, ok := r.mapping(e.value, e.at, "service", `{url: "https://logs.lantern.example:8440", token_file: /etc/oakbarrel/token}`, "url", "token_file", "ca_file", "fingerprint")
 	if !ok {
 		return s
 	}
@@ -30,7 +32,24 @@ func (r *planReader) readService(e entry) (s Service) {
 	if e, ok := m.get("ca_file"); ok {
 		s.CAFile = r.path(e, "/etc/oakbarrel/ca.pem")
 	}
+	if e, ok := m.get("fingerprint"); ok {
+		s.Fingerprint = r.fingerprint(e, s.URL)
+	}
 	return s
+}
+
+// fingerprint reads the SHA-256 of a certificate.
+func (r *planReader) fingerprint(e entry, address string) string {
+	v, ok := r.text(e, "the SHA-256 of the service's certificate")
+	if !ok {
+		return ""
+	}
+	if _, err := fingerprint.Parse(v.text); err != nil {
+		r.fail(e.valueAt(), err.Error(), "copy it from the service's log, where it stands since the start: sha256:3F:0A:…")
+	} else if strings.HasPrefix(address, "http:") {
+		r.fail(e.at, "a service that is reached by http has no certificate", "write an address that begins with https, or take the fingerprint out")
+	}
+	return v.text
 }
 
 func (r *planReader) readStore(outlet mapping, e entry, out *Outlet) {

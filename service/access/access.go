@@ -13,12 +13,6 @@ import (
 	"oakbarrel/service/model"
 )
 
-// What a token may do.
-const (
-	Read  = "read"
-	Write = "write"
-)
-
 // EveryCask is the name that stands for all casks in a token.
 const EveryCask = "*"
 

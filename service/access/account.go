@@ -14,9 +14,6 @@ import (
 	"oakbarrel/service/model"
 )
 
-// Roles are what an account can be: each may do what the ones before it may.
-var Roles = []string{"viewer", "operator", "admin"}
-
 // MinPassword and MaxPassword bound a password, in bytes; the hash takes no more.
 const (
 	MinPassword = 8

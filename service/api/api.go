@@ -1,35 +1,30 @@
 // Package api is the service's HTTP interface: it reads requests, asks the
 // other parts of the service, and answers in JSON or with problem details
-// (RFC 9457).
+// (RFC 9457). Its typed handlers describe themselves in OpenAPI 3.1.
 package api
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
-	"errors"
+	"context"
 	"io"
 	"log/slog"
 	"net/http"
-	"regexp"
 	"strings"
-	"time"
 
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 
 	"oakbarrel/client"
 	"oakbarrel/service/access"
 	"oakbarrel/service/ingest"
-	"oakbarrel/service/model"
+	"oakbarrel/service/orders"
 	"oakbarrel/service/search"
 )
 
-// maxBlock bounds the body of a batch, in bytes; maxStatus that of a status.
 const (
-	maxBlock  = 32 << 20
-	maxStatus = 1 << 20
+	root        = "/api/v1"
+	openAPIPath = root + "/openapi"
 )
 
 // API answers requests. It may be used by several goroutines at a time.
@@ -37,9 +32,11 @@ type API struct {
 	DB     *gorm.DB
 	Queue  *ingest.Queue
 	Search *search.Store
+	Orders *orders.Desk
 	Hub    *Hub
 	Log    *slog.Logger
 	Door   access.Door
+	Secure bool // it is reached by https only
 }
 
 // Handler returns the interface as a handler of net/http.
@@ -48,26 +45,89 @@ func (a *API) Handler() http.Handler {
 	g := gin.New()
 	g.HandleMethodNotAllowed = true
 	g.NoMethod(func(c *gin.Context) {
-		problem(c, http.StatusMethodNotAllowed, "this address does not take "+c.Request.Method, "")
+		answer(c, problem(http.StatusMethodNotAllowed, "this address does not take "+c.Request.Method, ""))
 	})
-	g.Use(gin.CustomRecoveryWithWriter(io.Discard, a.recovered))
-	g.GET("/healthz", a.health)
+	g.Use(gin.CustomRecoveryWithWriter(io.Discard, a.recovered), sameOrigin)
 	g.NoRoute(pages)
-	v1 := g.Group("/api/v1", sameOrigin)
-	v1.POST("/session", a.signIn)
-	v1.GET("/session", a.who)
-	v1.DELETE("/session", a.signOut)
-	v1.GET("/feeds/:agent/:outlet", a.may(access.Write), a.feed)
-	v1.POST("/feeds/:agent/:outlet", a.may(access.Write), a.batch)
-	v1.PUT("/agents/:agent", a.may(access.Write), a.agent)
-	v1.GET("/casks", a.may(access.Read), a.casks)
-	v1.GET("/hosts", a.may(access.Read), a.hosts)
-	v1.GET("/records", a.may(access.Read), a.records)
-	v1.GET("/counts", a.may(access.Read), a.counts)
-	v1.GET("/histogram", a.may(access.Read), a.histogram)
-	v1.GET("/status", a.may(access.Read), a.statuses)
-	v1.GET("/follow", a.may(access.Read), a.follow)
+	a.register(humagin.New(g, config()))
+	g.POST(root+"/feeds/:agent/:outlet", a.needGin(access.Write), a.batch)
 	return g
+}
+
+func config() huma.Config {
+	c := huma.DefaultConfig("Oak Barrel", "1")
+	c.Info.Description = "Each request brings a token (Authorization: Bearer TOKEN) or, where a person has signed in, the cookie of the session."
+	c.OpenAPIPath, c.DocsPath, c.SchemasPath, c.CreateHooks = openAPIPath, "", "", nil
+	c.RejectUnknownQueryParameters = true
+	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":   {Type: "http", Scheme: "bearer"},
+		"session": {Type: "apiKey", In: "cookie", Name: sessionCookie},
+	}
+	return c
+}
+
+// register makes the addresses of the typed handlers, and describes the others.
+func (a *API) register(api huma.API) {
+	handle(api, "GET /healthz", "Whether the database answers", nil, a.health)
+	handle(api, "POST /session", "Sign in", nil, a.signIn)
+	handle(api, "GET /session", "Who has signed in", a.need(access.Read), a.who)
+	handle(api, "DELETE /session", "Sign out", nil, a.signOut)
+	handle(api, "GET /casks", "The casks that may be read", a.need(access.Read), a.casks)
+	handle(api, "GET /hosts", "The agents that were heard", a.need(access.Read), a.hosts)
+	handle(api, "GET /status", "What each agent says of itself", a.need(access.Read), a.statuses)
+	handle(api, "GET /records", "Search: a line of JSON for each record", a.need(access.Read), a.records)
+	handle(api, "GET /follow", "Follow: a server-sent event for each record that is committed from now on", a.need(access.Read), a.follow)
+	handle(api, "GET /counts", "Count records", a.need(access.Read), a.counts)
+	handle(api, "GET /histogram", "Count records in equal parts of a span, by severity", a.need(access.Read), a.histogram)
+	handle(api, "GET /feeds/{agent}/{outlet}", "Which number of a feed is committed last", a.need(access.Write), a.feed)
+	handle(api, "PUT /agents/{agent}", "Tell how an agent is", a.need(access.Write), a.takeStatus)
+	handle(api, "GET /agents/{agent}/orders", "The orders of an agent that are not done", a.need(access.Write), a.openOrders)
+	handle(api, "POST /agents/{agent}/orders", "Give an agent an order", a.need(access.Operate), a.giveOrder)
+	handle(api, "GET /agents/{agent}/orders/{order}", "What came of an order", a.need(access.Operate), a.order)
+	handle(api, "PUT /agents/{agent}/orders/{order}", "Tell what came of an order", a.need(access.Write), a.orderDone)
+	handle(api, "POST /tokens", "Make a token", a.need(access.Admin), a.newToken)
+	api.OpenAPI().AddOperation(batchOperation)
+}
+
+// handle makes the address of one handler, "METHOD /PATH".
+func handle[I, O any](api huma.API, address, summary string, need huma.Middlewares, handler func(context.Context, *I) (*O, error)) {
+	method, path, _ := strings.Cut(address, " ")
+	if path != "/healthz" {
+		path = root + path
+	}
+	o := huma.Operation{Method: method, Path: path, Summary: summary, OperationID: operationID(method, path), Middlewares: need}
+	if need != nil {
+		o.Security = security
+	}
+	huma.Register(api, o, handler)
+}
+
+var security = []map[string][]string{{"token": {}}, {"session": {}}}
+
+// operationID names an operation after its address: get-agents-orders.
+func operationID(method, path string) string {
+	words := []string{strings.ToLower(method)}
+	for _, part := range strings.Split(strings.TrimPrefix(path, root), "/") {
+		if part = strings.Trim(part, "{}"); part != "" {
+			words = append(words, part)
+		}
+	}
+	return strings.Join(words, "-")
+}
+
+// batchOperation describes the handler of batches, whose body is no JSON.
+var batchOperation = &huma.Operation{
+	Method: "POST", Path: root + "/feeds/{agent}/{outlet}", OperationID: "post-feeds-agent-outlet", Security: security,
+	Summary:     "Send a batch; the answer means that it is committed",
+	Description: "The body is a block. A conflict (409) tells the number that is expected.",
+	Parameters: []*huma.Param{
+		{Name: "agent", In: "path", Required: true, Schema: &huma.Schema{Type: "string", Pattern: "^[0-9a-f]{32}$"}},
+		{Name: "outlet", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}},
+		{Name: "cask", In: "query", Required: true, Schema: &huma.Schema{Type: "string"}},
+		{Name: client.BatchHeader, In: "header", Required: true, Description: "the batch's head as JSON: first, last, shed, lost, hash", Schema: &huma.Schema{Type: "string"}},
+	},
+	RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {}}},
+	Responses:   map[string]*huma.Response{"200": {Description: "confirmed: the last number of the feed that is committed"}},
 }
 
 func (a *API) recovered(c *gin.Context, err any) {
@@ -75,203 +135,24 @@ func (a *API) recovered(c *gin.Context, err any) {
 		panic(err)
 	}
 	a.Log.Error("a request failed", "path", c.Request.URL.Path, "why", err)
-	problem(c, http.StatusInternalServerError, "the service has failed at this request; its log tells more", "")
+	answer(c, problem(http.StatusInternalServerError, "the service has failed at this request; its log tells more", ""))
 }
 
-// problem answers with problem details.
-func problem(c *gin.Context, status int, detail, mend string) {
-	c.Header("Content-Type", "application/problem+json")
-	c.AbortWithStatusJSON(status, client.Problem{Title: http.StatusText(status), Status: status, Detail: detail, Mend: mend})
-}
-
-// unavailable answers that the database cannot be asked now.
-func (a *API) unavailable(c *gin.Context, err error) {
-	if c.Request.Context().Err() != nil {
-		return // nobody listens any more
+type healthOutput struct {
+	Body struct {
+		Status string `json:"status" example:"ok"`
 	}
-	a.Log.Error("the database does not answer", "path", c.Request.URL.Path, "why", err)
-	c.Header("Retry-After", "1")
-	problem(c, http.StatusServiceUnavailable, "the database does not answer", "the service goes on by itself once it does")
 }
 
-func (a *API) health(c *gin.Context) {
+func (a *API) health(ctx context.Context, _ *struct{}) (*healthOutput, error) {
 	pool, err := a.DB.DB()
 	if err == nil {
-		err = pool.PingContext(c.Request.Context())
+		err = pool.PingContext(ctx)
 	}
 	if err != nil {
-		a.unavailable(c, err)
-		return
+		return nil, a.unavailable(ctx, err)
 	}
-	c.JSON(http.StatusOK, gin.H{"status": "ok"})
-}
-
-const tokenKey = "token"
-
-// may lets a request pass that brings a token for what it wants to do. Who has
-// signed in may read every cask.
-func (a *API) may(what string) gin.HandlerFunc {
-	return func(c *gin.Context) {
-		if what == access.Read && c.GetHeader("Authorization") == "" {
-			if _, ok := a.session(c); ok {
-				c.Set(tokenKey, model.Token{May: access.Read})
-				return
-			} else if c.IsAborted() {
-				return
-			}
-		}
-		text, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
-		if !ok || text == "" {
-			c.Header("WWW-Authenticate", "Bearer")
-			problem(c, http.StatusUnauthorized, "the request brings no token", "make one with: oakbarrel token new --cask NAME --may "+what)
-			return
-		}
-		token, err := access.Find(a.DB.WithContext(c.Request.Context()), text)
-		switch {
-		case errors.Is(err, access.ErrUnknown):
-			c.Header("WWW-Authenticate", "Bearer")
-			problem(c, http.StatusUnauthorized, "the token is not known here", "make one with: oakbarrel token new --cask NAME --may "+what)
-		case err != nil:
-			a.unavailable(c, err)
-		case token.May != what:
-			problem(c, http.StatusForbidden, "the token may "+token.May+", not "+what, "make another with: oakbarrel token new --cask NAME --may "+what)
-		default:
-			c.Set(tokenKey, token)
-		}
-	}
-}
-
-// cask returns the cask of a request that writes; the token must be for it.
-func (a *API) cask(c *gin.Context) (cask model.Cask, ok bool) {
-	name := c.Query("cask")
-	err := a.DB.WithContext(c.Request.Context()).Where("name = ?", name).Take(&cask).Error
-	if errors.Is(err, gorm.ErrRecordNotFound) {
-		problem(c, http.StatusNotFound, "there is no cask "+quoted(name), "make it with: oakbarrel token new --cask NAME --may write")
-		return cask, false
-	}
-	if err != nil {
-		a.unavailable(c, err)
-		return cask, false
-	}
-	if token := c.MustGet(tokenKey).(model.Token); token.CaskID != nil && *token.CaskID != cask.ID {
-		problem(c, http.StatusForbidden, "the token is for another cask than "+quoted(name), "make one with: oakbarrel token new --cask "+name+" --may write")
-		return cask, false
-	}
-	return cask, true
-}
-
-func quoted(name string) string {
-	if !isName.MatchString(name) {
-		return "of that name"
-	}
-	return name
-}
-
-var (
-	isName  = regexp.MustCompile(`^[A-Za-z0-9._-]{1,64}$`)
-	isAgent = regexp.MustCompile(`^[0-9a-f]{32}$`)
-)
-
-// feedOf checks the names of a feed.
-func feedOf(c *gin.Context) (agent, outlet string, ok bool) {
-	agent, outlet = c.Param("agent"), c.Param("outlet")
-	if !isAgent.MatchString(agent) || !isName.MatchString(outlet) {
-		problem(c, http.StatusBadRequest, "the address does not name a feed", "it is /api/v1/feeds/AGENT-ID/OUTLET")
-		return "", "", false
-	}
-	return agent, outlet, true
-}
-
-// feed tells which number of a feed is committed last.
-func (a *API) feed(c *gin.Context) {
-	agent, outlet, ok := feedOf(c)
-	if !ok {
-		return
-	}
-	if _, ok := a.cask(c); !ok {
-		return
-	}
-	var feed model.Feed
-	err := a.DB.WithContext(c.Request.Context()).Where("agent_id = ? AND outlet = ?", agent, outlet).Take(&feed).Error
-	if err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
-		a.unavailable(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, client.Confirmed{Confirmed: feed.Confirmed})
-}
-
-// batch takes a batch; the answer means that it is committed.
-func (a *API) batch(c *gin.Context) {
-	agent, outlet, ok := feedOf(c)
-	if !ok {
-		return
-	}
-	cask, ok := a.cask(c)
-	if !ok {
-		return
-	}
-	b := &ingest.Batch{AgentID: agent, Outlet: outlet, CaskID: cask.ID}
-	if !readBatch(c, b) {
-		return
-	}
-	confirmed, err := a.Queue.Take(c.Request.Context(), b)
-	var wrong *ingest.WrongNumber
-	switch {
-	case errors.As(err, &wrong):
-		c.Header("Content-Type", "application/problem+json")
-		c.AbortWithStatusJSON(http.StatusConflict, client.Problem{Title: "Conflict", Status: http.StatusConflict, Detail: wrong.Error(), Expected: wrong.Expected})
-	case errors.Is(err, ingest.ErrFork):
-		a.Log.Error("a feed has forked", "agent", agent, "outlet", outlet, "first", b.First)
-		problem(c, http.StatusConflict, err.Error(), "give the agent a new state folder")
-	case err != nil:
-		a.unavailable(c, err)
-	default:
-		c.JSON(http.StatusOK, client.Confirmed{Confirmed: confirmed})
-	}
-}
-
-// readBatch reads and checks a batch. Nothing sent is trusted.
-func readBatch(c *gin.Context, b *ingest.Batch) bool {
-	var head client.BatchHead
-	if err := json.Unmarshal([]byte(c.GetHeader(client.BatchHeader)), &head); err != nil {
-		problem(c, http.StatusBadRequest, "the header "+client.BatchHeader+" cannot be read", "it is JSON with first, last, shed, lost and hash")
-		return false
-	}
-	payload, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxBlock))
-	if err != nil {
-		status := http.StatusBadRequest
-		var large *http.MaxBytesError
-		if errors.As(err, &large) {
-			status = http.StatusRequestEntityTooLarge
-		}
-		problem(c, status, "the block cannot be read: "+err.Error(), "")
-		return false
-	}
-	b.First, b.Last, b.Shed, b.Lost, b.Payload, b.Hash = head.First, head.Last, head.Shed, head.Lost, payload, sha256.Sum256(payload)
-	if hex.EncodeToString(b.Hash[:]) != head.Hash {
-		problem(c, http.StatusUnprocessableEntity, "the block is not the one whose hash was announced", "")
-		return false
-	}
-	if err := b.Open(); err != nil {
-		problem(c, http.StatusUnprocessableEntity, err.Error(), "")
-		return false
-	}
-	return true
-}
-
-// agent takes what an agent says of itself.
-func (a *API) agent(c *gin.Context) {
-	id := c.Param("agent")
-	var s client.AgentStatus
-	err := json.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, maxStatus)).Decode(&s)
-	if err != nil || !isAgent.MatchString(id) || len(s.Host) > 255 || len(s.PlanHash) > 64 {
-		problem(c, http.StatusBadRequest, "this is not the status of an agent", "")
-		return
-	}
-	row := model.Agent{ID: id, Host: s.Host, PlanHash: s.PlanHash, Held: s.Held, LastHeard: time.Now(), Status: s.Status}
-	if err := a.DB.WithContext(c.Request.Context()).Clauses(clause.OnConflict{UpdateAll: true}).Create(&row).Error; err != nil {
-		a.unavailable(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	out := &healthOutput{}
+	out.Body.Status = "ok"
+	return out, nil
 }

@@ -29,6 +29,7 @@ import (
 	"oakbarrel/service/api"
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/model"
+	"oakbarrel/service/orders"
 	"oakbarrel/service/search"
 )
 
@@ -65,29 +66,31 @@ type fixture struct {
 	cask   string
 	write  *client.Client
 	read   *client.Client
+
+	readToken string
 }
 
 func newFixture(t *testing.T) *fixture {
 	ctx, cancel := context.WithCancel(context.Background())
 	t.Cleanup(cancel)
 	hub := &api.Hub{}
-	a := &api.API{DB: db, Search: search.New(db), Hub: hub, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Queue: ingest.NewQueue(ctx, db, hub.Grown)}
+	a := &api.API{DB: db, Search: search.New(db), Orders: orders.New(ctx, db), Hub: hub, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Queue: ingest.NewQueue(ctx, db, hub.Grown)}
 	f := &fixture{t: t, server: httptest.NewServer(a.Handler()), cask: strings.ToLower(t.Name())}
 	t.Cleanup(f.server.Close)
-	f.write, f.read = f.client(access.Write), f.client(access.Read)
+	f.write, _ = f.client(access.Write)
+	f.read, f.readToken = f.client(access.Read)
 	return f
 }
 
-func (f *fixture) client(may string) *client.Client {
+func (f *fixture) client(may string) (c *client.Client, token string) {
 	token, err := access.NewToken(db, f.cask, may, "test")
 	if err != nil {
 		f.t.Fatal(err)
 	}
-	c, err := client.New(client.Options{URL: f.server.URL, Token: func() (string, error) { return token, nil }})
-	if err != nil {
+	if c, err = client.New(client.Options{URL: f.server.URL, Token: func() (string, error) { return token, nil }}); err != nil {
 		f.t.Fatal(err)
 	}
-	return c
+	return c, token
 }
 
 func agentID(n int) string { return fmt.Sprintf("%032x", n) }
@@ -218,11 +221,11 @@ func TestProblemsAreToldAsDetails(t *testing.T) {
 	}
 	var p *client.Problem
 	for query, want := range map[client.Query]string{{Cask: "none"}: "there is no cask none", {Where: "loud"}: "where, column 1: 'loud'"} {
-		if err := f.read.Read(context.Background(), query, func([]byte) error { return nil }); !errors.As(err, &p) || !strings.HasPrefix(p.Detail, want) {
+		if err := f.read.Read(context.Background(), query, client.Page{}, func([]byte) error { return nil }); !errors.As(err, &p) || !strings.HasPrefix(p.Detail, want) {
 			t.Errorf("%+v: %v", query, err)
 		}
 	}
-	if err := f.write.Read(context.Background(), client.Query{}, func([]byte) error { return nil }); !errors.As(err, &p) || p.Status != 403 {
+	if err := f.write.Read(context.Background(), client.Query{}, client.Page{}, func([]byte) error { return nil }); !errors.As(err, &p) || p.Status != 403 {
 		t.Errorf("reading with a token for writing: %v", err)
 	}
 }
@@ -321,9 +324,217 @@ func TestOneRecordAmongMany(t *testing.T) {
 	}
 	start := time.Now()
 	var lines [][]byte
-	err := f.read.Read(context.Background(), client.Query{Where: "text has word needle"}, func(line []byte) error { lines = append(lines, bytes.Clone(line)); return nil })
+	err := f.read.Read(context.Background(), client.Query{Where: "text has word needle"}, client.Page{}, func(line []byte) error { lines = append(lines, bytes.Clone(line)); return nil })
 	if err != nil || len(lines) != 1 || !bytes.Contains(lines[0], []byte("the needle")) {
 		t.Errorf("%q, %v", lines, err)
 	}
 	t.Logf("found among 100,000 in %v", time.Since(start))
+}
+
+// session returns a client that has signed in with a role.
+func (f *fixture) session(role string) *client.Client {
+	f.t.Helper()
+	name := strings.ToLower(f.t.Name()) + "-" + role
+	if err := access.AddAccount(db, name, role, "lantern-light"); err != nil {
+		f.t.Fatal(err)
+	}
+	c, err := client.New(client.Options{URL: f.server.URL})
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	if a, err := c.SignIn(context.Background(), name, "lantern-light"); err != nil || a.Role != role || a.Name != name {
+		f.t.Fatalf("%+v, %v", a, err)
+	}
+	return c
+}
+
+func TestRolesAndTokensMayDoWhatTheyAreFor(t *testing.T) {
+	f := newFixture(t)
+	ctx := context.Background()
+	if err := f.write.SendStatus(ctx, agentID(7), client.AgentStatus{Host: "tide-gw", Status: map[string]any{"since": "now"}}); err != nil {
+		t.Fatal(err)
+	}
+	acts := []struct {
+		name string
+		do   func(c *client.Client) error
+	}{
+		{"read", func(c *client.Client) error { _, err := c.Casks(ctx); return err }},
+		{"write", func(c *client.Client) error { _, err := c.Confirmed(ctx, agentID(7), "centre", f.cask); return err }},
+		{"operate", func(c *client.Client) error { _, err := c.GiveOrder(ctx, agentID(7), "test_record"); return err }},
+		{"admin", func(c *client.Client) error {
+			_, err := c.NewToken(ctx, client.NewToken{Cask: f.cask, May: "read"})
+			return err
+		}},
+	}
+	for _, who := range []struct {
+		name string
+		c    *client.Client
+		may  string
+	}{
+		{"a token for reading", f.read, "read"}, {"a token for writing", f.write, "write"}, {"a viewer", f.session("viewer"), "read"},
+		{"an operator", f.session("operator"), "read operate"}, {"an admin", f.session("admin"), "read operate admin"},
+	} {
+		for _, act := range acts {
+			err := act.do(who.c)
+			var p *client.Problem
+			if may := slices.Contains(strings.Fields(who.may), act.name); may != (err == nil) || !may && (!errors.As(err, &p) || p.Status != 403 || p.Mend == "") {
+				t.Errorf("%s, %s: %v", who.name, act.name, err)
+			}
+		}
+	}
+}
+
+func TestATokenIsMadeByAnAdmin(t *testing.T) {
+	f := newFixture(t)
+	ctx := context.Background()
+	admin := f.session("admin")
+	made, err := admin.NewToken(ctx, client.NewToken{Cask: "*", May: "admin", Label: "noor's machine"})
+	if err != nil || !strings.HasPrefix(made.Token, "ob_") || made.Label != "noor's machine" {
+		t.Fatalf("%+v, %v", made, err)
+	}
+	byToken, _ := client.New(client.Options{URL: f.server.URL, Token: func() (string, error) { return made.Token, nil }})
+	if _, err := byToken.NewToken(ctx, client.NewToken{Cask: f.cask, May: "write"}); err != nil {
+		t.Error(err)
+	}
+	for _, wrong := range []client.NewToken{{Cask: "two words", May: "read"}, {Cask: "x", May: "everything"}, {Cask: "x", May: "admin"}, {May: "read"}} {
+		var p *client.Problem
+		if _, err := admin.NewToken(ctx, wrong); !errors.As(err, &p) || p.Status != 400 || strings.Contains(p.Detail, "two words") {
+			t.Errorf("%+v: %v", wrong, err)
+		}
+	}
+	if err := admin.SignOut(ctx); err != nil {
+		t.Error(err)
+	}
+	var p *client.Problem
+	if _, err := admin.Casks(ctx); !errors.As(err, &p) || p.Status != 401 {
+		t.Errorf("signed out: %v", err)
+	}
+}
+
+func TestAnOrderWaitsForItsAgent(t *testing.T) {
+	f := newFixture(t)
+	ctx := context.Background()
+	operator := f.session("operator")
+	var p *client.Problem
+	if _, err := operator.GiveOrder(ctx, agentID(8), "test_record"); !errors.As(err, &p) || p.Status != 404 {
+		t.Errorf("an order for nobody: %v", err)
+	}
+	f.write.SendStatus(ctx, agentID(8), client.AgentStatus{Host: "tide-gw"})
+	if open, err := f.write.WaitForOrders(ctx, agentID(8), 0); err != nil || len(open) != 0 {
+		t.Errorf("%v, %v", open, err)
+	}
+	came := make(chan []client.Order, 1)
+	go func() {
+		open, err := f.write.WaitForOrders(ctx, agentID(8), time.Minute)
+		if err != nil {
+			t.Error(err)
+		}
+		came <- open
+	}()
+	time.Sleep(50 * time.Millisecond) // until it waits
+	given, err := operator.GiveOrder(ctx, agentID(8), "test_record")
+	if err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case open := <-came:
+		if len(open) != 1 || open[0].ID != given.ID || !strings.HasSuffix(open[0].By, "-operator") {
+			t.Errorf("%+v", open)
+		}
+	case <-time.After(900 * time.Millisecond): // sooner than the database is asked again
+		t.Fatal("the order does not come at once")
+	}
+	f.write.OrderDone(ctx, agentID(9), given.ID, client.Outcome{Text: "of another agent"})
+	if o, err := operator.Order(ctx, agentID(8), given.ID); err != nil || o.Done != nil {
+		t.Errorf("%+v, %v", o, err)
+	}
+	for _, text := range []string{"done", "done again"} {
+		if err := f.write.OrderDone(ctx, agentID(8), given.ID, client.Outcome{Text: text, GoesTo: []string{"centre"}}); err != nil {
+			t.Error(err)
+		}
+	}
+	if o, err := operator.Order(ctx, agentID(8), given.ID); err != nil || o.Done == nil || o.Outcome.Text != "done" || len(o.Outcome.GoesTo) != 1 {
+		t.Errorf("%+v, %v", o, err)
+	}
+	if open, err := f.write.WaitForOrders(ctx, agentID(8), 0); err != nil || len(open) != 0 {
+		t.Errorf("after it is done: %v, %v", open, err)
+	}
+	other, err := orders.New(ctx, db).Give(ctx, agentID(8), orders.TestRecord, "amara") // another service before the same database
+	open, waitErr := f.write.WaitForOrders(ctx, agentID(8), 10*time.Second)
+	if err != nil || waitErr != nil || len(open) != 1 || open[0].ID != other.ID {
+		t.Errorf("%v, %v, %v", open, err, waitErr)
+	}
+}
+
+func TestPagesFitTogether(t *testing.T) {
+	f := newFixture(t)
+	head, payload := pack(1, some(25))
+	if _, err := f.write.SendBatch(context.Background(), agentID(4), "centre", f.cask, head, payload); err != nil {
+		t.Fatal(err)
+	}
+	get := func(query string) (lines []string) {
+		t.Helper()
+		request, _ := http.NewRequest("GET", f.server.URL+"/api/v1/records?"+query, nil)
+		request.Header.Set("Authorization", "Bearer "+f.readToken)
+		response, err := http.DefaultClient.Do(request)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer response.Body.Close()
+		b, _ := io.ReadAll(response.Body)
+		if response.StatusCode != 200 {
+			return []string{string(b)}
+		}
+		return strings.Split(strings.TrimSpace(string(b)), "\n")
+	}
+	var seen []string
+	after := ""
+	for page := range 4 {
+		lines := get("limit=8&places=true&after=" + after)
+		for _, line := range lines {
+			var l struct {
+				Place  string
+				Record struct{ Text string }
+			}
+			if err := json.Unmarshal([]byte(line), &l); err != nil || l.Place == "" {
+				t.Fatalf("%q: %v", line, err)
+			}
+			after, seen = l.Place, append(seen, l.Record.Text)
+		}
+		if want := min(8, 25-8*page); len(lines) != want {
+			t.Errorf("page %d has %d lines", page, len(lines))
+		}
+	}
+	for i, text := range seen {
+		if text != fmt.Sprintf("record %d", 24-i) {
+			t.Fatalf("%v", seen)
+		}
+	}
+	for query, want := range map[string]string{"after=x": "not a place", "limit=0": "query.limit", "limt=5": "query.limt", "order=up": "query.order", "since=noon": "query.since"} {
+		if got := get(query); !strings.Contains(got[0], want) || !strings.Contains(got[0], `"status":400`) {
+			t.Errorf("%s: %s", query, got)
+		}
+	}
+}
+
+func TestTheInterfaceDescribesItself(t *testing.T) {
+	f := newFixture(t)
+	response, err := http.Get(f.server.URL + "/api/v1/openapi.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	var d struct {
+		OpenAPI string
+		Paths   map[string]map[string]any
+	}
+	if err := json.NewDecoder(response.Body).Decode(&d); err != nil || !strings.HasPrefix(d.OpenAPI, "3.1") {
+		t.Fatalf("%+v, %v", d, err)
+	}
+	for _, operation := range []string{"get /api/v1/records", "post /api/v1/feeds/{agent}/{outlet}", "get /api/v1/feeds/{agent}/{outlet}", "post /api/v1/session", "get /healthz", "get /api/v1/agents/{agent}/orders"} {
+		method, path, _ := strings.Cut(operation, " ")
+		if d.Paths[path][method] == nil {
+			t.Errorf("%s is not described", operation)
+		}
+	}
 }

@@ -1,12 +1,16 @@
 package api
 
 import (
+	"context"
 	"fmt"
+	"math"
 	"net/http"
 	"slices"
 	"sync"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
 
 	"oakbarrel/service/model"
@@ -55,28 +59,35 @@ const pollTime = time.Second
 
 // follow streams what is committed from now on and meets the query, as
 // server-sent events.
-func (a *API) follow(c *gin.Context) {
-	q, ok := a.query(c)
-	if !ok {
-		return
+func (a *API) follow(ctx context.Context, in *Range) (*huma.StreamResponse, error) {
+	q, err := a.query(ctx, in)
+	if err != nil {
+		return nil, err
 	}
-	ctx := c.Request.Context()
+	q.Limit = math.MaxInt
 	wake, stop := a.Hub.follow(q.Casks)
-	defer stop()
 	var last uint64
 	if err := a.DB.WithContext(ctx).Model(&model.Block{}).Select("COALESCE(MAX(id), 0)").Scan(&last).Error; err != nil {
-		a.unavailable(c, err)
-		return
+		stop()
+		return nil, a.unavailable(ctx, err)
 	}
-	c.Header("Content-Type", "text/event-stream")
-	c.Header("Cache-Control", "no-store")
-	fmt.Fprint(c.Writer, ": following\n\n")
-	c.Writer.Flush()
+	return &huma.StreamResponse{Body: func(c huma.Context) {
+		defer stop()
+		c.SetHeader("Content-Type", "text/event-stream")
+		c.SetHeader("Cache-Control", "no-store")
+		a.stream(ctx, q, last, wake, humagin.Unwrap(c).Writer)
+	}}, nil
+}
+
+// stream writes what comes after the block last until nobody listens any more.
+func (a *API) stream(ctx context.Context, q search.Query, last uint64, wake <-chan struct{}, w gin.ResponseWriter) {
+	fmt.Fprint(w, ": following\n\n")
+	w.Flush()
 	poll := time.NewTicker(pollTime)
 	defer poll.Stop()
 	for {
 		err := a.Search.Since(ctx, q, &last, func(h search.Hit) error {
-			_, err := fmt.Fprintf(c.Writer, "data: %s\n\n", h.JSON)
+			_, err := fmt.Fprintf(w, "data: %s\n\n", h.JSON)
 			return err
 		})
 		if err != nil {
@@ -85,13 +96,13 @@ func (a *API) follow(c *gin.Context) {
 			}
 			panic(http.ErrAbortHandler)
 		}
-		c.Writer.Flush()
+		w.Flush()
 		select {
 		case <-ctx.Done():
 			return
 		case <-wake:
 		case <-poll.C:
-			fmt.Fprint(c.Writer, ":\n\n") // finds out whether anybody still listens
+			fmt.Fprint(w, ":\n\n") // finds out whether anybody still listens
 		}
 	}
 }

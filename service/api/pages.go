@@ -18,7 +18,7 @@ import (
 func pages(c *gin.Context) {
 	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
 	if c.Request.Method != http.MethodGet || strings.HasPrefix(name, "api/") {
-		problem(c, http.StatusNotFound, "there is nothing at this address", "")
+		answer(c, problem(http.StatusNotFound, "there is nothing at this address", ""))
 		return
 	}
 	h := c.Writer.Header()
@@ -40,7 +40,7 @@ func pages(c *gin.Context) {
 	}
 	b, err := fs.ReadFile(console.Files, "dist/"+name)
 	if err != nil {
-		problem(c, http.StatusNotFound, "there is nothing at this address", "")
+		answer(c, problem(http.StatusNotFound, "there is nothing at this address", ""))
 		return
 	}
 	http.ServeContent(c.Writer, c.Request, name, time.Time{}, bytes.NewReader(b))

@@ -1,14 +1,13 @@
 package api
 
 import (
-	"encoding/json"
-	"errors"
+	"context"
 	"fmt"
 	"net/http"
-	"strconv"
 	"time"
 
-	"github.com/gin-gonic/gin"
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"gorm.io/gorm"
 
 	"oakbarrel/client"
@@ -17,33 +16,35 @@ import (
 	"oakbarrel/service/search"
 )
 
-// mayRead narrows a choice of casks to those that the token may read.
-func mayRead(c *gin.Context, db *gorm.DB) *gorm.DB {
-	db = db.WithContext(c.Request.Context())
-	if token := c.MustGet(tokenKey).(model.Token); token.CaskID != nil {
-		db = db.Where("casks.id = ?", *token.CaskID)
+// mayRead narrows a choice of casks to those that the visitor may read.
+func (a *API) mayRead(ctx context.Context) *gorm.DB {
+	db := a.DB.WithContext(ctx)
+	if only := visitor(ctx).Cask; only != nil {
+		db = db.Where("casks.id = ?", *only)
 	}
 	return db
 }
 
-func (a *API) casks(c *gin.Context) {
+type casksOutput struct{ Body []client.Cask }
+
+// casks lists the casks that the visitor may read.
+func (a *API) casks(ctx context.Context, _ *struct{}) (*casksOutput, error) {
 	var rows []struct {
-		Name                   string
-		Records, Bytes         int64
-		FirstMicro, LastMicros *int64
+		Name           string
+		Records, Bytes int64
+		Oldest, Newest *int64
 	}
-	err := mayRead(c, a.DB).Model(&model.Cask{}).Joins("LEFT JOIN blocks ON blocks.cask_id = casks.id AND blocks.records > 0").
-		Select("casks.name, COALESCE(SUM(blocks.records), 0) AS records, COALESCE(SUM(blocks.size), 0) AS bytes, MIN(blocks.first_time) AS first_micro, MAX(blocks.last_time) AS last_micros").
+	err := a.mayRead(ctx).Model(&model.Cask{}).Joins("LEFT JOIN blocks ON blocks.cask_id = casks.id AND blocks.records > 0").
+		Select("casks.name, COALESCE(SUM(blocks.records), 0) AS records, COALESCE(SUM(blocks.size), 0) AS bytes, MIN(blocks.first_time) AS oldest, MAX(blocks.last_time) AS newest").
 		Group("casks.id").Order("casks.name").Find(&rows).Error
 	if err != nil {
-		a.unavailable(c, err)
-		return
+		return nil, a.unavailable(ctx, err)
 	}
-	casks := []client.Cask{}
+	out := &casksOutput{Body: []client.Cask{}}
 	for _, r := range rows {
-		casks = append(casks, client.Cask{Name: r.Name, Records: r.Records, Bytes: r.Bytes, First: timeOf(r.FirstMicro), Last: timeOf(r.LastMicros)})
+		out.Body = append(out.Body, client.Cask{Name: r.Name, Records: r.Records, Bytes: r.Bytes, First: timeOf(r.Oldest), Last: timeOf(r.Newest)})
 	}
-	c.JSON(http.StatusOK, casks)
+	return out, nil
 }
 
 func timeOf(micros *int64) *time.Time {
@@ -54,163 +55,138 @@ func timeOf(micros *int64) *time.Time {
 	return &t
 }
 
-func (a *API) hosts(c *gin.Context) {
-	var rows []model.Agent
-	if err := a.DB.WithContext(c.Request.Context()).Omit("status").Order("host, id").Find(&rows).Error; err != nil {
-		a.unavailable(c, err)
-		return
-	}
-	hosts := []client.Host{}
-	for _, r := range rows {
-		hosts = append(hosts, client.Host{Name: r.Host, AgentID: r.ID, LastHeard: r.LastHeard, PlanHash: r.PlanHash, Held: r.Held})
-	}
-	c.JSON(http.StatusOK, hosts)
+// Range says which records are meant.
+type Range struct {
+	Cask  string `query:"cask" doc:"the name of a cask; every one that the visitor may read where it is missing"`
+	Since string `query:"since" format:"date-time" doc:"the first time that counts"`
+	Until string `query:"until" format:"date-time" doc:"the first time that does not count any more"`
+	Where string `query:"where" doc:"a condition that the records meet"`
 }
 
-const (
-	defaultLimit = 1000
-	maxLimit     = 10_000_000
-)
-
-// query reads the parameters of a search. It has answered where ok is false.
-func (a *API) query(c *gin.Context) (q search.Query, ok bool) {
+// query makes a search of it.
+func (a *API) query(ctx context.Context, in *Range) (q search.Query, err error) {
 	var casks []model.Cask
-	db := mayRead(c, a.DB)
-	name := c.Query("cask")
-	if name != "" {
-		db = db.Where("name = ?", name)
+	db := a.mayRead(ctx)
+	if in.Cask != "" {
+		db = db.Where("name = ?", in.Cask)
 	}
 	if err := db.Find(&casks).Error; err != nil {
-		a.unavailable(c, err)
-		return q, false
+		return q, a.unavailable(ctx, err)
 	}
-	if name != "" && len(casks) == 0 {
-		problem(c, http.StatusNotFound, "there is no cask "+quoted(name)+" that the token may read", "oakbarrel casks lists those that it may")
-		return q, false
+	if in.Cask != "" && len(casks) == 0 {
+		return q, problem(http.StatusNotFound, "there is no cask "+quoted(in.Cask)+" that may be read", "oakbarrel casks lists those that may")
 	}
 	for _, cask := range casks {
 		q.Casks = append(q.Casks, cask.ID)
 	}
-	err := errors.Join(parseTime(c, "since", &q.Since), parseTime(c, "until", &q.Until), parseLimit(c, &q.Limit))
-	if where := c.Query("where"); where != "" && err == nil {
-		if q.Condition, err = condition.Parse(where, nil); err != nil {
+	q.Since, q.Until = micros(in.Since), micros(in.Until)
+	if in.Where != "" {
+		if q.Condition, err = condition.Parse(in.Where, nil); err != nil {
 			at := err.(*condition.Error).Offset
-			err = fmt.Errorf("where, column %d: %w", len([]rune(where[:at]))+1, err)
+			return q, problem(http.StatusBadRequest, fmt.Sprintf("where, column %d: %v", len([]rune(in.Where[:at]))+1, err), "")
 		}
 	}
-	q.OldestFirst = c.Query("order") == "oldest"
-	if after := c.Query("after"); after != "" && err == nil {
-		q.After, err = search.ParsePlace(after)
-	}
-	if err != nil {
-		problem(c, http.StatusBadRequest, err.Error(), "")
-		return q, false
-	}
-	return q, true
+	return q, nil
 }
 
-func parseTime(c *gin.Context, name string, to *int64) error {
-	text := c.Query(name)
-	if text == "" {
-		return nil
-	}
+// micros reads a time whose form was checked, 0 for none.
+func micros(text string) int64 {
 	t, err := time.Parse(time.RFC3339Nano, text)
 	if err != nil {
-		return fmt.Errorf("%s is a time such as 2026-11-25T10:15:00Z", name)
+		return 0
 	}
-	*to = t.UnixMicro()
-	return nil
+	return t.UnixMicro()
 }
 
-func parseLimit(c *gin.Context, to *int) (err error) {
-	*to = defaultLimit
-	if text := c.Query("limit"); text != "" {
-		if *to, err = strconv.Atoi(text); err != nil || *to < 1 || *to > maxLimit {
-			return fmt.Errorf("limit is a number from 1 to %d", maxLimit)
-		}
-	}
-	return nil
+type recordsInput struct {
+	Range
+	Limit  int    `query:"limit" default:"1000" minimum:"1" maximum:"10000000" doc:"how many at most"`
+	Order  string `query:"order" enum:"newest,oldest" default:"newest" doc:"what comes first"`
+	After  string `query:"after" doc:"the place of a record: go on behind it"`
+	Places bool   `query:"places" doc:"tell the place of each record: {\"place\": …, \"record\": {…}}"`
 }
 
 // records streams what meets the query, one line of JSON a record. An error in
 // the middle breaks the connection off, so that nobody takes a part for the whole.
-func (a *API) records(c *gin.Context) {
-	q, ok := a.query(c)
-	if !ok {
-		return
-	}
-	started := false
-	err := a.Search.Search(c.Request.Context(), q, func(h search.Hit) error {
-		if !started {
-			c.Header("Content-Type", "application/x-ndjson")
-			started = true
-		}
-		_, err := c.Writer.Write(append(h.JSON, '\n'))
-		return err
-	})
-	switch {
-	case err == nil && !started:
-		c.Header("Content-Type", "application/x-ndjson")
-		c.Status(http.StatusOK)
-	case err != nil && !started:
-		a.unavailable(c, err)
-	case err != nil:
-		a.Log.Error("a search broke off", "why", err)
-		panic(http.ErrAbortHandler)
-	}
-}
-
-func (a *API) counts(c *gin.Context) {
-	q, ok := a.query(c)
-	if !ok {
-		return
-	}
-	by := c.DefaultQuery("by", "severity")
-	if by != "severity" && by != "minute" {
-		problem(c, http.StatusBadRequest, "by is severity or minute", "")
-		return
-	}
-	total, counts, err := a.Search.CountBy(c.Request.Context(), q, by)
+func (a *API) records(ctx context.Context, in *recordsInput) (*huma.StreamResponse, error) {
+	q, err := a.query(ctx, &in.Range)
 	if err != nil {
-		a.unavailable(c, err)
-		return
+		return nil, err
 	}
-	answer := client.Counts{Total: total, By: []client.Count{}}
-	for _, n := range counts {
-		answer.By = append(answer.By, client.Count(n))
+	q.Limit, q.OldestFirst = in.Limit, in.Order == "oldest"
+	if in.After != "" {
+		if q.After, err = search.ParsePlace(in.After); err != nil {
+			return nil, problem(http.StatusBadRequest, err.Error(), "")
+		}
 	}
-	c.JSON(http.StatusOK, answer)
+	return &huma.StreamResponse{Body: func(c huma.Context) {
+		c.SetHeader("Content-Type", "application/x-ndjson")
+		started := false
+		var line []byte
+		err := a.Search.Search(ctx, q, func(h search.Hit) error {
+			started = true
+			line = line[:0]
+			if in.Places {
+				line = fmt.Appendf(line, `{"place":%q,"record":`, h.Place)
+			}
+			line = append(line, h.JSON...)
+			if in.Places {
+				line = append(line, '}')
+			}
+			_, err := c.BodyWriter().Write(append(line, '\n'))
+			return err
+		})
+		if err != nil && !started {
+			answer(humagin.Unwrap(c), a.unavailable(ctx, err))
+		} else if err != nil {
+			a.Log.Error("a search broke off", "why", err)
+			panic(http.ErrAbortHandler)
+		}
+	}}, nil
 }
 
-// statuses tells what each agent says of itself, as it said it.
-func (a *API) statuses(c *gin.Context) {
-	var rows []model.Agent
-	if err := a.DB.WithContext(c.Request.Context()).Order("host, id").Find(&rows).Error; err != nil {
-		a.unavailable(c, err)
-		return
-	}
-	list := []gin.H{}
-	for _, r := range rows {
-		list = append(list, gin.H{"name": r.Host, "agent_id": r.ID, "last_heard": r.LastHeard, "held": r.Held, "plan_hash": r.PlanHash, "status": json.RawMessage(r.Status)})
-	}
-	c.JSON(http.StatusOK, list)
+type countsInput struct {
+	Range
+	By string `query:"by" enum:"severity,minute" default:"severity" doc:"what the counts are parted by"`
 }
+
+type countsOutput struct{ Body client.Counts }
+
+func (a *API) counts(ctx context.Context, in *countsInput) (*countsOutput, error) {
+	q, err := a.query(ctx, &in.Range)
+	if err != nil {
+		return nil, err
+	}
+	total, counts, err := a.Search.CountBy(ctx, q, in.By)
+	if err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	out := &countsOutput{Body: client.Counts{Total: total, By: []client.Count{}}}
+	for _, n := range counts {
+		out.Body.By = append(out.Body.By, client.Count(n))
+	}
+	return out, nil
+}
+
+type histogramInput struct {
+	Range
+	Parts int `query:"parts" default:"60" minimum:"1" maximum:"1000" doc:"how many equal parts the span has"`
+}
+
+type histogramOutput struct{ Body [][8]int64 }
 
 // histogram counts what meets the query in equal parts of its span, by severity.
-func (a *API) histogram(c *gin.Context) {
-	q, ok := a.query(c)
-	if !ok {
-		return
-	}
-	parts, err := strconv.Atoi(c.DefaultQuery("parts", "60"))
-	if err != nil || parts < 1 || parts > 1000 || q.Since == 0 || q.Until <= q.Since {
-		problem(c, http.StatusBadRequest, "a histogram needs since, until, and parts from 1 to 1000", "")
-		return
-	}
-	counts, err := a.Search.Histogram(c.Request.Context(), q, parts)
+func (a *API) histogram(ctx context.Context, in *histogramInput) (*histogramOutput, error) {
+	q, err := a.query(ctx, &in.Range)
 	if err != nil {
-		a.unavailable(c, err)
-		return
+		return nil, err
 	}
-	c.JSON(http.StatusOK, counts)
+	if q.Since == 0 || q.Until <= q.Since {
+		return nil, problem(http.StatusBadRequest, "a histogram needs since, and until after it", "")
+	}
+	counts, err := a.Search.Histogram(ctx, q, in.Parts)
+	if err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	return &histogramOutput{counts}, nil
 }

@@ -1,73 +1,68 @@
 package api
 
 import (
-	"encoding/json"
+	"context"
 	"errors"
 	"net/http"
 	"net/url"
 
 	"github.com/gin-gonic/gin"
 
+	"oakbarrel/client"
 	"oakbarrel/service/access"
-	"oakbarrel/service/model"
 )
 
 const sessionCookie = "oakbarrel_session"
 
+type signInInput struct {
+	Body client.SignIn
+}
+
+type sessionOutput struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+	Body      client.Account
+}
+
 // signIn gives a session to who knows a password.
-func (a *API) signIn(c *gin.Context) {
-	var given struct{ Name, Password string }
-	if err := json.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, 4096)).Decode(&given); err != nil {
-		problem(c, http.StatusBadRequest, "a sign-in is JSON with name and password", "")
-		return
-	}
-	key, account, err := a.Door.SignIn(a.DB.WithContext(c.Request.Context()), given.Name, given.Password)
+func (a *API) signIn(ctx context.Context, in *signInInput) (*sessionOutput, error) {
+	key, account, err := a.Door.SignIn(a.DB.WithContext(ctx), in.Body.Name, in.Body.Password)
 	switch {
 	case errors.Is(err, access.ErrWrong):
-		problem(c, http.StatusUnauthorized, err.Error(), "")
+		return nil, problem(http.StatusUnauthorized, err.Error(), "")
 	case errors.Is(err, access.ErrTooOften):
-		c.Header("Retry-After", "60")
-		problem(c, http.StatusTooManyRequests, err.Error(), "")
+		return nil, withHeader(problem(http.StatusTooManyRequests, err.Error(), ""), "Retry-After", "60")
 	case err != nil:
-		a.unavailable(c, err)
-	default:
-		http.SetCookie(c.Writer, &http.Cookie{Name: sessionCookie, Value: key, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.Request.TLS != nil})
-		c.JSON(http.StatusOK, gin.H{"name": account.Name, "role": account.Role})
+		return nil, a.unavailable(ctx, err)
 	}
+	out := &sessionOutput{Body: client.Account{Name: account.Name, Role: account.Role}}
+	out.SetCookie = http.Cookie{Name: sessionCookie, Value: key, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: a.Secure}
+	return out, nil
 }
+
+type accountOutput struct{ Body client.Account }
 
 // who tells who has signed in.
-func (a *API) who(c *gin.Context) {
-	account, ok := a.session(c)
-	if ok {
-		c.JSON(http.StatusOK, gin.H{"name": account.Name, "role": account.Role})
-	} else if !c.IsAborted() {
-		problem(c, http.StatusUnauthorized, "nobody has signed in", "")
+func (a *API) who(ctx context.Context, _ *struct{}) (*accountOutput, error) {
+	v := visitor(ctx)
+	if v.Role == "" {
+		return nil, problem(http.StatusUnauthorized, "nobody has signed in", "")
 	}
+	return &accountOutput{client.Account{Name: v.Name, Role: v.Role}}, nil
 }
 
-func (a *API) signOut(c *gin.Context) {
-	if key, err := c.Cookie(sessionCookie); err == nil {
-		if err := access.SignOut(a.DB.WithContext(c.Request.Context()), key); err != nil {
-			a.unavailable(c, err)
-			return
-		}
-	}
-	http.SetCookie(c.Writer, &http.Cookie{Name: sessionCookie, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode})
-	c.Status(http.StatusNoContent)
+type signOutInput struct {
+	Key string `cookie:"oakbarrel_session"`
 }
 
-// session returns the account that has signed in; it has answered where the context is aborted.
-func (a *API) session(c *gin.Context) (account model.Account, ok bool) {
-	key, err := c.Cookie(sessionCookie)
-	if err != nil {
-		return account, false
+type signOutOutput struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+}
+
+func (a *API) signOut(ctx context.Context, in *signOutInput) (*signOutOutput, error) {
+	if err := access.SignOut(a.DB.WithContext(ctx), in.Key); err != nil {
+		return nil, a.unavailable(ctx, err)
 	}
-	account, err = access.Session(a.DB.WithContext(c.Request.Context()), key)
-	if err != nil && !errors.Is(err, access.ErrUnknown) {
-		a.unavailable(c, err)
-	}
-	return account, err == nil
+	return &signOutOutput{http.Cookie{Name: sessionCookie, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode}}, nil
 }
 
 // sameOrigin refuses what another site makes a browser send. Programs send no Origin.
@@ -77,6 +72,6 @@ func sameOrigin(c *gin.Context) {
 		return
 	}
 	if u, err := url.Parse(origin); err != nil || u.Host != c.Request.Host {
-		problem(c, http.StatusForbidden, "the request comes from another site", "")
+		answer(c, problem(http.StatusForbidden, "the request comes from another site", ""))
 	}
 }

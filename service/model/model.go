@@ -25,7 +25,7 @@ type Token struct {
 	ID      uint64  `gorm:"primaryKey"`
 	Hash    []byte  `gorm:"type:binary(32);uniqueIndex"` // SHA-256
 	CaskID  *uint64 // nil for every cask
-	May     string  `gorm:"size:8"` // "read" or "write"
+	May     string  `gorm:"size:8"` // "read", "write" or "admin"
 	Label   string  `gorm:"size:128"`
 	Created time.Time
 }
@@ -95,6 +95,17 @@ type Minute struct {
 	Count    int64
 }
 
+// Order is what a person wants an agent to do.
+type Order struct {
+	ID      uint64 `gorm:"primaryKey"`
+	AgentID string `gorm:"size:32;index:agent_done"`
+	Kind    string `gorm:"size:32"`
+	By      string `gorm:"size:64"` // the account
+	Created time.Time
+	Done    *time.Time `gorm:"index:agent_done"`
+	Outcome string     `gorm:"type:text"` // JSON
+}
+
 var migrations = []*gormigrate.Migration{{
 	ID: "0001 casks, tokens, agents, feeds, blocks, counts",
 	Migrate: func(tx *gorm.DB) error {
@@ -106,6 +117,9 @@ var migrations = []*gormigrate.Migration{{
 }, {
 	ID:      "0003 words of blocks",
 	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Block{}) },
+}, {
+	ID:      "0004 orders",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Order{}) },
 }}
 
 // Open opens the database and brings its tables up to date. The error does not

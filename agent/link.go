@@ -1,0 +1,153 @@
+package agent
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"oakbarrel/client"
+	"oakbarrel/core/plan"
+	"oakbarrel/core/record"
+	"oakbarrel/core/route"
+)
+
+// The link to the service: the agent tells how it is, and asks for orders.
+const (
+	reportTime = 5 * time.Second  // between two reports
+	reportRest = time.Second      // at least, also where batches are confirmed one after the other
+	orderWait  = 25 * time.Second // for which the service holds an answer that has no order
+	linkRetry  = 5 * time.Second  // after a failure; the outlets tell of it
+)
+
+// serviceClient returns a client that reads the token's file for each request,
+// so that a new token is taken without a reload.
+func serviceClient(s plan.Service) (*client.Client, error) {
+	return client.New(client.Options{URL: s.URL, CAFile: s.CAFile, Fingerprint: s.Fingerprint, Token: func() (string, error) {
+		b, err := os.ReadFile(s.TokenFile)
+		token := strings.TrimSpace(string(b))
+		if err == nil && token == "" {
+			err = fmt.Errorf("%s is empty", s.TokenFile)
+		}
+		return token, err
+	}})
+}
+
+// link returns a client for the service of the plan in force, nil where there
+// is none. It is the one that came before where the plan has not changed it.
+type link struct {
+	to plan.Service
+	c  *client.Client
+}
+
+func (l *link) client(a *Agent) *client.Client {
+	a.mu.RLock()
+	s := a.plan.Service
+	a.mu.RUnlock()
+	if s != l.to {
+		l.to, l.c = s, nil
+		if s.URL != "" {
+			l.c, _ = serviceClient(s) // the outlets tell what is wrong
+		}
+	}
+	return l.c
+}
+
+// signalDelivery tells the report that a batch is confirmed.
+func (a *Agent) signalDelivery() { signal(a.deliveries) }
+
+// report tells the service how the agent is, from time to time and with each
+// batch, until the agent ends.
+func (a *Agent) report() {
+	var l link
+	for a.ending.Err() == nil {
+		if c := l.client(a); c != nil {
+			s := a.status()
+			ctx, cancel := context.WithTimeout(a.ending, reportTime)
+			c.SendStatus(ctx, s.AgentID, s.report())
+			cancel()
+		}
+		pause(a.ending, reportRest)
+		select {
+		case <-a.ending.Done():
+		case <-a.deliveries:
+		case <-time.After(reportTime - reportRest):
+		}
+	}
+}
+
+// report returns the status as the service takes it.
+func (s *Status) report() client.AgentStatus {
+	r := client.AgentStatus{Host: s.Host, PlanHash: s.Plan.Hash, Status: s}
+	for _, o := range s.Outlets {
+		r.Held += o.Held
+	}
+	return r
+}
+
+// obey does what the service orders, until the agent ends.
+func (a *Agent) obey() {
+	var l link
+	outcomes := map[uint64]client.Outcome{} // of orders that are done, until the service knows
+	for a.ending.Err() == nil {
+		c := l.client(a)
+		if c == nil {
+			pause(a.ending, linkRetry)
+			continue
+		}
+		orders, err := c.WaitForOrders(a.ending, a.state.id, orderWait)
+		for _, o := range orders {
+			outcome, done := outcomes[o.ID]
+			if !done {
+				outcome = a.do(o)
+				outcomes[o.ID] = outcome
+			}
+			if err = c.OrderDone(a.ending, a.state.id, o.ID, outcome); err != nil {
+				break
+			}
+			delete(outcomes, o.ID)
+		}
+		if err != nil {
+			pause(a.ending, linkRetry)
+		}
+	}
+}
+
+// do does one order.
+func (a *Agent) do(o client.Order) client.Outcome {
+	a.log.Info("an order has come", "kind", o.Kind, "by", o.By, "order", o.ID)
+	if o.Kind != "test_record" {
+		return client.Outcome{Why: "this agent does not know such an order; a newer one may"}
+	}
+	text := fmt.Sprintf("test record %d, ordered by %s", o.ID, o.By)
+	return client.Outcome{Text: text, GoesTo: a.passTestRecord(text)}
+}
+
+// byOrder is the intake of records that were ordered. Its name is none that a plan can give.
+const byOrder = "by order"
+
+// passTestRecord passes a record of the agent's own through the rules, and
+// returns the outlets that it went to.
+func (a *Agent) passTestRecord(text string) []string {
+	a.mu.Lock() // so that the plan that judges it is the one that is told of
+	defer a.mu.Unlock()
+	if a.ordered == nil {
+		a.ordered = &intake{settings: plan.Intake{Name: byOrder, Kind: "order"}}
+	}
+	now := record.StampOf(time.Now())
+	b := record.Batch{Records: []record.Record{{
+		Time: now, Received: now, Priority: record.DefaultPriority, Host: []byte(a.host()), App: []byte("oakbarrel"), ProcID: strconv.AppendInt(nil, int64(os.Getpid()), 10),
+		MsgID: []byte("TEST"), Text: []byte(text), Intake: byOrder,
+	}}}
+	var marks route.Marks
+	a.give(&b, &marks, a.plan.Table.Mark(&b, &marks), a.ordered, false)
+	goesTo := []string{}
+	for i, o := range a.plan.Outlets {
+		if marks.Has(0, i) {
+			goesTo = append(goesTo, o.Name)
+		}
+	}
+	return goesTo
+}

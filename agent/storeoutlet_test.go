@@ -1,0 +1,242 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"oakbarrel/client"
+	"oakbarrel/core/block"
+	"oakbarrel/core/disk"
+	"oakbarrel/core/plan"
+	"oakbarrel/core/record"
+	"oakbarrel/core/route"
+	"oakbarrel/core/spool"
+)
+
+// scriptedService answers as a test wants: it is a store in memory, with errors before it.
+type scriptedService struct {
+	errors    []error // the next answers
+	tries     []time.Duration
+	start     time.Time
+	confirmed uint64
+	records   int
+	heads     []client.BatchHead
+}
+
+// A compressor that is used in several bubbles of time has to be made outside of them.
+func TestMain(m *testing.M) {
+	var b block.Builder
+	b.Add(1, &record.Record{})
+	b.Finish(nil)
+	os.Exit(m.Run())
+}
+
+func (s *scriptedService) next() error {
+	s.tries = append(s.tries, time.Since(s.start))
+	if len(s.errors) == 0 {
+		return nil
+	}
+	err := s.errors[0]
+	s.errors = s.errors[1:]
+	return err
+}
+
+func (s *scriptedService) Confirmed(context.Context, string, string, string) (uint64, error) {
+	return s.confirmed, s.next()
+}
+
+func (s *scriptedService) SendBatch(_ context.Context, _, _, _ string, head client.BatchHead, payload []byte) (uint64, error) {
+	if err := s.next(); err != nil {
+		return 0, err
+	}
+	s.heads = append(s.heads, head)
+	if head.First != s.confirmed+1 {
+		return 0, &client.Problem{Status: 409, Detail: "another number is expected", Expected: s.confirmed + 1}
+	}
+	if len(payload) > 0 {
+		s.records += int(head.Last-head.First) + 1
+	}
+	s.confirmed = head.Last
+	return s.confirmed, nil
+}
+
+// testOutlet runs a store outlet in a bubble of time, with chance in the middle.
+type testOutlet struct {
+	*storeOutlet
+	service *scriptedService
+	sent    int
+}
+
+func newTestOutlet(t *testing.T, dir string, service *scriptedService) *testOutlet {
+	sp, err := spool.Open(disk.OS, dir, 1<<20)
+	if err != nil {
+		t.Fatal(err)
+	}
+	settings := plan.Outlet{Name: "centre", Kind: "store", Store: plan.Store{Cask: "gateway", Records: 100, Bytes: 1 << 20, Delay: time.Second}}
+	service.start = time.Now()
+	o := storeOutletOn(sp, settings, strings.Repeat("0", 32), service, slog.New(slog.NewTextHandler(io.Discard, nil)), func() {})
+	o.retry.chance = func(below time.Duration) time.Duration { return below / 2 }
+	go o.run()
+	return &testOutlet{o, service, 0}
+}
+
+func (o *testOutlet) give(n int) {
+	var b record.Batch
+	for range n {
+		o.sent++
+		r := b.Next()
+		r.Priority, r.Text = record.DefaultPriority, fmt.Appendf(nil, "%d", o.sent)
+	}
+	o.take(&b, markAll(&b), 0, true)
+}
+
+// markAll marks all records for outlet 0.
+func markAll(b *record.Batch) *route.Marks {
+	table := route.NewTable(nil, route.Otherwise{Send: []int{0}}, 1)
+	m := new(route.Marks)
+	table.Mark(b, m)
+	return m
+}
+
+func (o *testOutlet) end() {
+	o.stop(time.Now().Add(time.Second))
+	synctest.Wait()
+}
+
+func TestASenderTriesAgainLessAndLessOften(t *testing.T) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		down := &client.RetryLater{Err: errors.New("connection refused")}
+		o := newTestOutlet(t, dir, &scriptedService{errors: slices.Repeat([]error{down}, 10)})
+		defer o.end()
+		o.give(3)
+		time.Sleep(time.Millisecond)
+		if s := o.status(false); s.Trouble != "connection refused" || s.TroubleSince == nil {
+			t.Errorf("%+v", s)
+		}
+		time.Sleep(5 * time.Minute)
+		want := []time.Duration{0, 250, 750, 1750, 3750, 7750, 15750, 31750, 61750, 91750, 121750}
+		for i, w := range want {
+			if i >= len(o.service.tries) || o.service.tries[i] != w*time.Millisecond {
+				t.Fatalf("tried after %v, want %v ms", o.service.tries, want)
+			}
+		}
+		if s := o.status(false); s.Trouble != "" || s.Out != 3 || s.Held != 0 {
+			t.Errorf("once the store is there: %+v", s)
+		}
+		if o.retry.next != 0 {
+			t.Error("after a delivery the waiting does not begin anew")
+		}
+	})
+}
+
+func TestTheTimesBetweenTriesVary(t *testing.T) {
+	down := &client.RetryLater{Err: errors.New("down")}
+	for share, want := range map[float64]time.Duration{0: firstRetry / 2, 0.999: firstRetry/2 + 249750*time.Microsecond} {
+		b := backoff{chance: func(below time.Duration) time.Duration { return time.Duration(share * float64(below)) }}
+		if got := b.after(down); got != want {
+			t.Errorf("chance %v: %v, want %v", share, got, want)
+		}
+	}
+}
+
+func TestASenderWaitsAsLongAsTheStoreAsks(t *testing.T) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		busy := &client.RetryLater{After: 90 * time.Second, Err: errors.New("too many requests")}
+		refused := &client.Problem{Status: 403, Detail: "the token may read, not write"}
+		o := newTestOutlet(t, dir, &scriptedService{errors: []error{busy, refused, refused}})
+		defer o.end()
+		time.Sleep(5 * time.Minute)
+		want := []time.Duration{0, 90 * time.Second, 95 * time.Second, 100 * time.Second}
+		if !slices.Equal(o.service.tries, want) {
+			t.Errorf("tried after %v, want %v", o.service.tries, want)
+		}
+	})
+}
+
+func TestABatchWaitsForMore(t *testing.T) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		o := newTestOutlet(t, dir, &scriptedService{})
+		defer o.end()
+		time.Sleep(10 * time.Second)
+		for range 3 {
+			o.give(1)
+			time.Sleep(300 * time.Millisecond)
+		}
+		time.Sleep(2 * time.Second)
+		o.give(250)
+		time.Sleep(100 * time.Millisecond) // two are full and do not wait
+		if n := len(o.service.heads); n != 3 {
+			t.Errorf("%d batches: %+v", n, o.service.heads)
+		}
+		time.Sleep(2 * time.Second)
+		if n := len(o.service.heads); n != 4 || o.service.heads[0].Last != 3 || o.service.records != 253 {
+			t.Errorf("%d batches, %d records: %+v", n, o.service.records, o.service.heads)
+		}
+	})
+}
+
+// A store that was restored from an older copy expects numbers that are gone
+// here; one that is ahead has taken a batch whose answer was lost.
+func TestASenderGoesOnWhereTheStoreIs(t *testing.T) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		o := newTestOutlet(t, dir, &scriptedService{})
+		defer o.end()
+		o.give(10)
+		time.Sleep(3 * time.Second)
+		o.service.confirmed = 4 // the copy
+		o.give(10)
+		time.Sleep(3 * time.Second)
+		var lost []client.BatchHead
+		for _, h := range o.service.heads {
+			if h.Lost > 0 {
+				lost = append(lost, h)
+			}
+		}
+		if len(lost) != 1 || lost[0].First != 5 || lost[0].Last != 10 || lost[0].Lost != 6 {
+			t.Errorf("declared as lost: %+v", lost)
+		}
+		if s := o.status(false); o.service.confirmed != 20 || s.Trouble != "" || s.Held != 0 || s.Difference() != 0 {
+			t.Errorf("confirmed %d, %+v", o.service.confirmed, s)
+		}
+	})
+	synctest.Test(t, func(t *testing.T) { // the same folder again, at a store that never was
+		o := newTestOutlet(t, dir, &scriptedService{confirmed: 300})
+		defer o.end()
+		o.give(1)
+		time.Sleep(3 * time.Second)
+		if s := o.status(false); !strings.Contains(s.Trouble, "up to number 300") || s.Held != 1 {
+			t.Errorf("%+v", s)
+		}
+	})
+}
+
+func TestAnOutletThatLeavesDeliversFirst(t *testing.T) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		down := &client.RetryLater{Err: errors.New("down")}
+		o := newTestOutlet(t, dir, &scriptedService{errors: []error{down, down, down}})
+		o.give(5)
+		o.leave()
+		time.Sleep(time.Second)
+		if o.finished() {
+			t.Error("it left with records that it owed")
+		}
+		time.Sleep(time.Minute)
+		if !o.finished() || o.service.records != 5 {
+			t.Errorf("delivered %d", o.service.records)
+		}
+	})
+}

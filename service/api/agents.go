@@ -1,0 +1,163 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"oakbarrel/client"
+	"oakbarrel/service/model"
+	"oakbarrel/service/orders"
+)
+
+// AgentPath names an agent.
+type AgentPath struct {
+	Agent string `path:"agent" pattern:"^[0-9a-f]{32}$" doc:"the id of the agent"`
+}
+
+type statusInput struct {
+	AgentPath
+	Body client.AgentStatus
+}
+
+// takeStatus takes what an agent says of itself.
+func (a *API) takeStatus(ctx context.Context, in *statusInput) (*struct{}, error) {
+	status, err := json.Marshal(in.Body.Status)
+	if err != nil {
+		return nil, problem(http.StatusBadRequest, "this is not the status of an agent", "")
+	}
+	row := model.Agent{ID: in.Agent, Host: in.Body.Host, PlanHash: in.Body.PlanHash, Held: in.Body.Held, LastHeard: time.Now(), Status: status}
+	if err := a.DB.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&row).Error; err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	return nil, nil
+}
+
+type hostsOutput struct{ Body []client.Host }
+
+// hosts lists the agents that were heard.
+func (a *API) hosts(ctx context.Context, _ *struct{}) (*hostsOutput, error) {
+	var rows []model.Agent
+	if err := a.DB.WithContext(ctx).Omit("status").Order("host, id").Find(&rows).Error; err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	out := &hostsOutput{Body: []client.Host{}}
+	for _, r := range rows {
+		out.Body = append(out.Body, hostOf(r))
+	}
+	return out, nil
+}
+
+func hostOf(r model.Agent) client.Host {
+	return client.Host{Name: r.Host, AgentID: r.ID, LastHeard: r.LastHeard, PlanHash: r.PlanHash, Held: r.Held}
+}
+
+type statusesOutput struct{ Body []client.HostStatus }
+
+// statuses tells what each agent says of itself, as it said it.
+func (a *API) statuses(ctx context.Context, _ *struct{}) (*statusesOutput, error) {
+	var rows []model.Agent
+	if err := a.DB.WithContext(ctx).Order("host, id").Find(&rows).Error; err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	out := &statusesOutput{Body: []client.HostStatus{}}
+	for _, r := range rows {
+		s := client.HostStatus{Host: hostOf(r)}
+		if err := json.Unmarshal(r.Status, &s.Status); err != nil {
+			return nil, err
+		}
+		out.Body = append(out.Body, s)
+	}
+	return out, nil
+}
+
+type giveInput struct {
+	AgentPath
+	Body client.NewOrder
+}
+
+type orderOutput struct{ Body client.Order }
+
+// giveOrder takes an order for an agent.
+func (a *API) giveOrder(ctx context.Context, in *giveInput) (*orderOutput, error) {
+	err := a.DB.WithContext(ctx).Omit("status").Take(&model.Agent{}, "id = ?", in.Agent).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, problem(http.StatusNotFound, "no agent with this id was heard", "oakbarrel hosts lists them")
+	}
+	if err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	o, err := a.Orders.Give(ctx, in.Agent, in.Body.Kind, visitor(ctx).Name)
+	if err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	return &orderOutput{orderOf(o)}, nil
+}
+
+func orderOf(o model.Order) client.Order {
+	order := client.Order{ID: o.ID, Kind: o.Kind, By: o.By, Created: o.Created, Done: o.Done}
+	if o.Done != nil {
+		json.Unmarshal([]byte(o.Outcome), &order.Outcome) // the service wrote it
+	}
+	return order
+}
+
+type ordersInput struct {
+	AgentPath
+	Wait int `query:"wait" minimum:"0" maximum:"60" doc:"seconds to wait for an order where there is none"`
+}
+
+type ordersOutput struct{ Body []client.Order }
+
+// openOrders gives an agent its orders. The answer waits for one.
+func (a *API) openOrders(ctx context.Context, in *ordersInput) (*ordersOutput, error) {
+	open, err := a.Orders.Wait(ctx, in.Agent, time.Duration(in.Wait)*time.Second)
+	if err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	out := &ordersOutput{Body: []client.Order{}}
+	for _, o := range open {
+		out.Body = append(out.Body, orderOf(o))
+	}
+	return out, nil
+}
+
+// OrderPath names an order of an agent.
+type OrderPath struct {
+	AgentPath
+	Order uint64 `path:"order" doc:"the order's id"`
+}
+
+// order tells what came of an order.
+func (a *API) order(ctx context.Context, in *OrderPath) (*orderOutput, error) {
+	o, err := a.Orders.Find(ctx, in.Agent, in.Order)
+	switch {
+	case errors.Is(err, orders.ErrUnknown):
+		return nil, problem(http.StatusNotFound, err.Error(), "")
+	case err != nil:
+		return nil, a.unavailable(ctx, err)
+	}
+	return &orderOutput{orderOf(o)}, nil
+}
+
+type outcomeInput struct {
+	OrderPath
+	Body client.Outcome
+}
+
+// orderDone takes what came of an order.
+func (a *API) orderDone(ctx context.Context, in *outcomeInput) (*struct{}, error) {
+	outcome, err := json.Marshal(in.Body)
+	if err == nil {
+		err = a.Orders.Done(ctx, in.Agent, in.Order, string(outcome))
+	}
+	if err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	return nil, nil
+}

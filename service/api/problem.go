@@ -1,0 +1,73 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"oakbarrel/client"
+)
+
+// problem is an answer that says what is wrong, and how to mend it.
+func problem(status int, detail, mend string) *client.Problem {
+	return &client.Problem{Title: http.StatusText(status), Status: status, Detail: detail, Mend: mend}
+}
+
+// withHeader adds a header to a problem.
+func withHeader(p *client.Problem, name, value string) error {
+	return huma.ErrorWithHeaders(p, http.Header{name: {value}})
+}
+
+// unavailable is the problem that the database cannot be asked now.
+func (a *API) unavailable(ctx context.Context, err error) error {
+	if ctx.Err() == nil { // else nobody listens any more
+		a.Log.Error("the database does not answer", "why", err)
+	}
+	return withHeader(problem(http.StatusServiceUnavailable, "the database does not answer", "the service goes on by itself once it does"), "Retry-After", "1")
+}
+
+// answer writes a problem where no typed handler does.
+func answer(c *gin.Context, err error) {
+	var headers huma.HeadersError
+	if errors.As(err, &headers) {
+		for name, values := range headers.GetHeaders() {
+			c.Writer.Header()[name] = values
+		}
+	}
+	var p *client.Problem
+	if !errors.As(err, &p) {
+		p = problem(http.StatusInternalServerError, "the service has failed at this request; its log tells more", "")
+	}
+	c.Header("Content-Type", "application/problem+json")
+	c.AbortWithStatusJSON(p.Status, p)
+}
+
+// What the typed handlers find wrong with a request is told like all else. It
+// names the parameter, never its value, which may be a secret.
+func init() {
+	huma.NewErrorWithContext = func(_ huma.Context, status int, message string, errs ...error) huma.StatusError {
+		if status == http.StatusInternalServerError {
+			return problem(status, "the service has failed at this request; its log tells more", "")
+		}
+		if status == http.StatusUnprocessableEntity {
+			status = http.StatusBadRequest
+		}
+		var details []string
+		for _, err := range errs {
+			var d *huma.ErrorDetail
+			if errors.As(err, &d) && d.Location != "" {
+				details = append(details, d.Location+": "+d.Message)
+			} else if d != nil {
+				details = append(details, d.Message)
+			}
+		}
+		if len(details) > 0 {
+			message = strings.Join(details, "; ")
+		}
+		return problem(status, message, "the interface is described at "+openAPIPath+".json")
+	}
+}

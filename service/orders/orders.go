@@ -1,0 +1,141 @@
+// Package orders passes on what people want agents to do. The agents always
+// call: an order waits in the database until its agent asks, or is asking.
+package orders
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"sync"
+	"time"
+
+	"gorm.io/gorm"
+
+	"oakbarrel/service/model"
+)
+
+// The kinds of orders.
+const TestRecord = "test_record" // pass a record through the rules
+
+// lifeTime is how long an order waits for its agent.
+const lifeTime = 10 * time.Minute
+
+// pollTime is how often the database is asked for orders that another service took.
+const pollTime = time.Second
+
+// Desk keeps orders. It may be used by several goroutines at a time.
+type Desk struct {
+	db *gorm.DB
+
+	mu      sync.Mutex
+	waiting map[string][]chan struct{} // by agent
+}
+
+// New returns a Desk that runs until ctx ends.
+func New(ctx context.Context, db *gorm.DB) *Desk {
+	d := &Desk{db: db, waiting: map[string][]chan struct{}{}}
+	go d.poll(ctx)
+	return d
+}
+
+// Give puts an order on the desk.
+func (d *Desk) Give(ctx context.Context, agentID, kind, by string) (model.Order, error) {
+	o := model.Order{AgentID: agentID, Kind: kind, By: by, Created: time.Now()}
+	err := d.db.WithContext(ctx).Create(&o).Error
+	if err == nil {
+		d.wake(agentID)
+	}
+	return o, err
+}
+
+// ErrUnknown says that there is no such order.
+var ErrUnknown = errors.New("there is no such order")
+
+// Find returns an order of an agent.
+func (d *Desk) Find(ctx context.Context, agentID string, id uint64) (o model.Order, err error) {
+	err = d.db.WithContext(ctx).Where("agent_id = ?", agentID).Take(&o, id).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		err = ErrUnknown
+	}
+	return o, err
+}
+
+// Done notes what came of an order. What came of it first stays.
+func (d *Desk) Done(ctx context.Context, agentID string, id uint64, outcome string) error {
+	now := time.Now()
+	return d.db.WithContext(ctx).Model(&model.Order{}).Where("id = ? AND agent_id = ? AND done IS NULL", id, agentID).Updates(model.Order{Done: &now, Outcome: outcome}).Error
+}
+
+// Wait returns the orders of an agent that are not done, the oldest first. It
+// waits for one, at the longest as long as given.
+func (d *Desk) Wait(ctx context.Context, agentID string, longest time.Duration) ([]model.Order, error) {
+	wake, stop := d.listen(agentID)
+	defer stop()
+	limit := time.NewTimer(longest)
+	defer limit.Stop()
+	for {
+		open := []model.Order{}
+		err := d.db.WithContext(ctx).Where("agent_id = ? AND done IS NULL AND created > ?", agentID, time.Now().Add(-lifeTime)).Order("id").Find(&open).Error
+		if err != nil || len(open) > 0 {
+			return open, err
+		}
+		select {
+		case <-wake:
+		case <-limit.C:
+			return open, nil
+		case <-ctx.Done():
+			return open, ctx.Err()
+		}
+	}
+}
+
+func (d *Desk) listen(agentID string) (wake chan struct{}, stop func()) {
+	wake = make(chan struct{}, 1)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.waiting[agentID] = append(d.waiting[agentID], wake)
+	return wake, func() {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		d.waiting[agentID] = slices.DeleteFunc(d.waiting[agentID], func(c chan struct{}) bool { return c == wake })
+		if len(d.waiting[agentID]) == 0 {
+			delete(d.waiting, agentID)
+		}
+	}
+}
+
+func (d *Desk) wake(agentID string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, c := range d.waiting[agentID] {
+		select {
+		case c <- struct{}{}:
+		default:
+		}
+	}
+}
+
+// poll wakes those who wait for orders that another service took: one question
+// to the database for all of them.
+func (d *Desk) poll(ctx context.Context) {
+	tick := time.NewTicker(pollTime)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+		d.mu.Lock()
+		nobody := len(d.waiting) == 0
+		d.mu.Unlock()
+		if nobody {
+			continue
+		}
+		var agents []string
+		d.db.WithContext(ctx).Model(&model.Order{}).Where("done IS NULL AND created > ?", time.Now().Add(-lifeTime)).Distinct().Pluck("agent_id", &agents)
+		for _, id := range agents {
+			d.wake(id)
+		}
+	}
+}
