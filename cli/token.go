@@ -43,9 +43,8 @@ every cask; a token for an admin is for * alone.
 It is made in the database that --database-file or OAKBARREL_DATABASE names.
 Where neither does, the service of OAKBARREL_URL makes it, asked with the token
 of an admin in OAKBARREL_TOKEN, or by an account that is one.`,
-		Example: `  oakbarrel token new --cask gateway --may write --label tide-gw
-  oakbarrel token new --cask '*' --may read --account noor --password-file noor.password
-  oakbarrel token new --cask '*' --may admin --database-file /etc/oakbarrel/database`,
+		Example: `  oakbarrel token new --cask gateway --may write --label tide-gw --database-file /etc/oakbarrel/database
+  oakbarrel token new --cask '*' --may read --account noor --password-file noor.password`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			switch {

@@ -16,11 +16,11 @@ type speaker struct {
 	past   bool // what is said now was said before
 }
 
-// history is how far back the programs have spoken when the demo opens, and
-// how seldom: one line each historyStep.
+// history is how far back the programs have spoken when the demo opens: at the
+// rate of the demo, but no more than mostHistory lines.
 const (
 	history     = time.Hour
-	historyStep = 500 * time.Millisecond
+	mostHistory = 100_000
 )
 
 // speak lets the programs tell what they said in the past hour, closes ready,
@@ -33,8 +33,9 @@ func speak(ctx context.Context, agents []*Agent, rate float64, ready chan<- stru
 	defer s.hangUp()
 	start := time.Now()
 	happening := newHappening(start.Add(-history))
+	step := max(time.Duration(float64(time.Second)/rate), history/mostHistory)
 	s.past = true // all of it over TCP, which loses nothing when it comes at once
-	for at := start.Add(-history); at.Before(start) && ctx.Err() == nil; at = at.Add(historyStep) {
+	for at := start.Add(-history); at.Before(start) && ctx.Err() == nil; at = at.Add(step) {
 		s.routine(at)
 		for _, h := range happening {
 			h.goOn(s, at)

@@ -56,9 +56,6 @@ func TestOverHTTPS(t *testing.T) {
 	ca := filepath.Join(s.dir, "lantern.pem")
 	s.options = []string{"--certificate", ca, "--key", filepath.Join(s.dir, "lantern.key")}
 	s.start()
-	if !strings.Contains(s.log.String(), print.String()) {
-		t.Error("the service does not tell the fingerprint of its certificate")
-	}
 	token := s.token("gateway", "write")
 	other := fingerprint.Of([]byte("another"))
 	h := s.host("gateway", token)
@@ -84,6 +81,9 @@ func TestOverHTTPS(t *testing.T) {
 	h.send("udp", "<13>x: by authority")
 	h.waitUntilDelivered(2)
 
+	if !strings.Contains(s.log.String(), print.String()) {
+		t.Error("the service does not tell the fingerprint of its certificate")
+	}
 	reader := s.token("gateway", "read")
 	for name, value := range map[string]string{"OAKBARREL_CA_FILE": ca, "OAKBARREL_FINGERPRINT": print.String()} {
 		t.Setenv("OAKBARREL_CA_FILE", "")
@@ -124,12 +124,12 @@ func TestTheServiceMakesTokensForAdmins(t *testing.T) {
 		return []string{"--cask", "gateway", "--may", "read", "--account", name, "--password-file", filepath.Join(s.dir, name)}
 	}
 	ask("", 2, "write --database-file FILE, or --account NAME", "--cask", "gateway", "--may", "read")
-	ask("", 3, "viewer is viewer and may not do this; it takes an account that is admin", asAccount("viewer")...)
+	ask("", 3, "viewer is viewer and may not make tokens; it takes an account that is admin", asAccount("viewer")...)
 	reader := ask("", 0, "ob_", asAccount("admin")...)
 	if _, stderr, code := s.ask(reader, "casks"); code != 0 {
 		t.Error(stderr)
 	}
-	ask(reader, 3, "the token may read, not admin", "--cask", "gateway", "--may", "write")
+	ask(reader, 3, "the token may read, not make tokens", "--cask", "gateway", "--may", "write")
 	ask("", 2, "write --cask '*'", "--cask", "gateway", "--may", "admin", "--database-file", s.database)
 	admin := s.token("*", "admin")
 	ask(admin, 0, `"cask":"gateway","may":"write","label":"tide-gw"}`, "--cask", "gateway", "--may", "write", "--label", "tide-gw", "--output", "json")

@@ -19,6 +19,8 @@ const (
 // Roles are what an account can be: each may do what the ones before it may.
 var Roles = []string{"viewer", "operator", Admin}
 
+var verbs = map[string]string{Read: "read", Write: "write", Operate: "give orders", Admin: "make tokens"}
+
 var rights = map[string][]string{
 	"viewer":   {Read},
 	"operator": {Read, Operate},
@@ -54,13 +56,13 @@ func (v Visitor) Need(what string) *Refusal {
 		return nil
 	}
 	if v.Token != "" {
-		return &Refusal{fmt.Sprintf("the token may %s, not %s", v.Token, what), MakeToken("NAME", what)}
+		return &Refusal{fmt.Sprintf("the token may %s, not %s", verbs[v.Token], verbs[what]), MakeToken("NAME", what)}
 	}
 	if what == Write {
 		return &Refusal{"an account may not write records", MakeToken("NAME", what)}
 	}
 	least := slices.IndexFunc(Roles, func(role string) bool { return slices.Contains(rights[role], what) })
-	return &Refusal{fmt.Sprintf("%s is %s and may not do this", v.Name, v.Role), "it takes an account that is " + Roles[least]}
+	return &Refusal{fmt.Sprintf("%s is %s and may not %s", v.Name, v.Role, verbs[what]), "it takes an account that is " + Roles[least]}
 }
 
 // MakeToken returns the command that makes a token.
