@@ -9,6 +9,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -24,12 +25,24 @@ import (
 
 // scriptedService answers as a test wants: it is a store in memory, with errors before it.
 type scriptedService struct {
-	errors    []error // the next answers
+	mu     sync.Mutex
+	errors []error // the next answers
+	start  time.Time
+	took
+}
+
+// took is what the service has got.
+type took struct {
 	tries     []time.Duration
-	start     time.Time
 	confirmed uint64
 	records   int
 	heads     []client.BatchHead
+}
+
+func (s *scriptedService) seen() took {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.took
 }
 
 // A compressor that is used in several bubbles of time has to be made outside of them.
@@ -51,10 +64,14 @@ func (s *scriptedService) next() error {
 }
 
 func (s *scriptedService) Confirmed(context.Context, string, string, string) (uint64, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	return s.confirmed, s.next()
 }
 
 func (s *scriptedService) SendBatch(_ context.Context, _, _, _ string, head client.BatchHead, payload []byte) (uint64, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if err := s.next(); err != nil {
 		return 0, err
 	}
@@ -112,6 +129,12 @@ func (o *testOutlet) end() {
 	synctest.Wait()
 }
 
+// pass lets time pass, until everybody waits again.
+func pass(d time.Duration) {
+	time.Sleep(d)
+	synctest.Wait()
+}
+
 func TestASenderTriesAgainLessAndLessOften(t *testing.T) {
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
@@ -119,15 +142,15 @@ func TestASenderTriesAgainLessAndLessOften(t *testing.T) {
 		o := newTestOutlet(t, dir, &scriptedService{errors: slices.Repeat([]error{down}, 10)})
 		defer o.end()
 		o.give(3)
-		time.Sleep(time.Millisecond)
+		pass(time.Millisecond)
 		if s := o.status(false); s.Trouble != "connection refused" || s.TroubleSince == nil {
 			t.Errorf("%+v", s)
 		}
-		time.Sleep(5 * time.Minute)
+		pass(5 * time.Minute)
 		want := []time.Duration{0, 250, 750, 1750, 3750, 7750, 15750, 31750, 61750, 91750, 121750}
 		for i, w := range want {
-			if i >= len(o.service.tries) || o.service.tries[i] != w*time.Millisecond {
-				t.Fatalf("tried after %v, want %v ms", o.service.tries, want)
+			if i >= len(o.service.seen().tries) || o.service.seen().tries[i] != w*time.Millisecond {
+				t.Fatalf("tried after %v, want %v ms", o.service.seen().tries, want)
 			}
 		}
 		if s := o.status(false); s.Trouble != "" || s.Out != 3 || s.Held != 0 {
@@ -156,10 +179,10 @@ func TestASenderWaitsAsLongAsTheStoreAsks(t *testing.T) {
 		refused := &client.Problem{Status: 403, Detail: "the token may read, not write"}
 		o := newTestOutlet(t, dir, &scriptedService{errors: []error{busy, refused, refused}})
 		defer o.end()
-		time.Sleep(5 * time.Minute)
+		pass(5 * time.Minute)
 		want := []time.Duration{0, 90 * time.Second, 95 * time.Second, 100 * time.Second}
-		if !slices.Equal(o.service.tries, want) {
-			t.Errorf("tried after %v, want %v", o.service.tries, want)
+		if !slices.Equal(o.service.seen().tries, want) {
+			t.Errorf("tried after %v, want %v", o.service.seen().tries, want)
 		}
 	})
 }
@@ -169,20 +192,20 @@ func TestABatchWaitsForMore(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		o := newTestOutlet(t, dir, &scriptedService{})
 		defer o.end()
-		time.Sleep(10 * time.Second)
+		pass(10 * time.Second)
 		for range 3 {
 			o.give(1)
-			time.Sleep(300 * time.Millisecond)
+			pass(300 * time.Millisecond)
 		}
-		time.Sleep(2 * time.Second)
+		pass(2 * time.Second)
 		o.give(250)
-		time.Sleep(100 * time.Millisecond) // two are full and do not wait
-		if n := len(o.service.heads); n != 3 {
-			t.Errorf("%d batches: %+v", n, o.service.heads)
+		pass(100 * time.Millisecond) // two are full and do not wait
+		if n := len(o.service.seen().heads); n != 3 {
+			t.Errorf("%d batches: %+v", n, o.service.seen().heads)
 		}
-		time.Sleep(2 * time.Second)
-		if n := len(o.service.heads); n != 4 || o.service.heads[0].Last != 3 || o.service.records != 253 {
-			t.Errorf("%d batches, %d records: %+v", n, o.service.records, o.service.heads)
+		pass(2 * time.Second)
+		if n := len(o.service.seen().heads); n != 4 || o.service.seen().heads[0].Last != 3 || o.service.seen().records != 253 {
+			t.Errorf("%d batches, %d records: %+v", n, o.service.seen().records, o.service.seen().heads)
 		}
 	})
 }
@@ -195,12 +218,14 @@ func TestASenderGoesOnWhereTheStoreIs(t *testing.T) {
 		o := newTestOutlet(t, dir, &scriptedService{})
 		defer o.end()
 		o.give(10)
-		time.Sleep(3 * time.Second)
+		pass(3 * time.Second)
+		o.service.mu.Lock()
 		o.service.confirmed = 4 // the copy
+		o.service.mu.Unlock()
 		o.give(10)
-		time.Sleep(3 * time.Second)
+		pass(3 * time.Second)
 		var lost []client.BatchHead
-		for _, h := range o.service.heads {
+		for _, h := range o.service.seen().heads {
 			if h.Lost > 0 {
 				lost = append(lost, h)
 			}
@@ -208,15 +233,15 @@ func TestASenderGoesOnWhereTheStoreIs(t *testing.T) {
 		if len(lost) != 1 || lost[0].First != 5 || lost[0].Last != 10 || lost[0].Lost != 6 {
 			t.Errorf("declared as lost: %+v", lost)
 		}
-		if s := o.status(false); o.service.confirmed != 20 || s.Trouble != "" || s.Held != 0 || s.Difference() != 0 {
-			t.Errorf("confirmed %d, %+v", o.service.confirmed, s)
+		if s := o.status(false); o.service.seen().confirmed != 20 || s.Trouble != "" || s.Held != 0 || s.Difference() != 0 {
+			t.Errorf("confirmed %d, %+v", o.service.seen().confirmed, s)
 		}
 	})
 	synctest.Test(t, func(t *testing.T) { // the same folder again, at a store that never was
-		o := newTestOutlet(t, dir, &scriptedService{confirmed: 300})
+		o := newTestOutlet(t, dir, &scriptedService{took: took{confirmed: 300}})
 		defer o.end()
 		o.give(1)
-		time.Sleep(3 * time.Second)
+		pass(3 * time.Second)
 		if s := o.status(false); !strings.Contains(s.Trouble, "up to number 300") || s.Held != 1 {
 			t.Errorf("%+v", s)
 		}
@@ -230,13 +255,13 @@ func TestAnOutletThatLeavesDeliversFirst(t *testing.T) {
 		o := newTestOutlet(t, dir, &scriptedService{errors: []error{down, down, down}})
 		o.give(5)
 		o.leave()
-		time.Sleep(time.Second)
+		pass(time.Second)
 		if o.finished() {
 			t.Error("it left with records that it owed")
 		}
-		time.Sleep(time.Minute)
-		if !o.finished() || o.service.records != 5 {
-			t.Errorf("delivered %d", o.service.records)
+		pass(time.Minute)
+		if !o.finished() || o.service.seen().records != 5 {
+			t.Errorf("delivered %d", o.service.seen().records)
 		}
 	})
 }
