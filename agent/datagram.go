@@ -2,13 +2,10 @@ package agent
 
 import (
 	"encoding/binary"
-	"errors"
-	"fmt"
 	"io/fs"
 	"net"
 	"net/netip"
 	"os"
-	"path/filepath"
 	"sync"
 	"syscall"
 	"time"
@@ -16,6 +13,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
 	"oakbarrel/core/wire"
@@ -50,7 +48,7 @@ type datagramEndpoint struct {
 
 	batch    record.Batch
 	marks    route.Marks
-	parser   wire.Parser
+	hosts    []byte // the addresses that stand in for claimed hosts
 	done     chan struct{}
 	draining sync.Once
 	received int           // by the last call
@@ -90,10 +88,7 @@ func enlarge(fd int) {
 }
 
 func (a *Agent) openUnixgram(path string) (endpoint, error) {
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return nil, err
-	}
-	if err := removeStale(path); err != nil {
+	if err := makeRoomAt(path, "unixgram"); err != nil {
 		return nil, err
 	}
 	conn, err := net.ListenUnixgram("unixgram", &net.UnixAddr{Name: path, Net: "unixgram"})
@@ -105,6 +100,15 @@ func (a *Agent) openUnixgram(path string) (endpoint, error) {
 		conn.Close()
 		return nil, err
 	}
+	e, err := a.unixgramEndpoint(conn, path)
+	if err == nil {
+		e.socket, _ = os.Lstat(path)
+	}
+	return e, err
+}
+
+// unixgramEndpoint reads from a socket that is bound already.
+func (a *Agent) unixgramEndpoint(conn *net.UnixConn, path string) (*datagramEndpoint, error) {
 	e, err := a.newDatagramEndpoint(conn)
 	if err != nil {
 		return nil, err
@@ -114,30 +118,7 @@ func (a *Agent) openUnixgram(path string) (endpoint, error) {
 		unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_PASSCRED, 1)
 	})
 	e.text = addressText("unixgram", path)
-	e.socket, _ = os.Lstat(path)
 	return e, nil
-}
-
-// removeStale removes a socket that nobody listens on any more, such as a kill leaves.
-func removeStale(path string) error {
-	st, err := os.Lstat(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	if st.Mode().Type() != fs.ModeSocket {
-		return fmt.Errorf("%s is there already and is not a socket; move it away", path)
-	}
-	conn, err := net.DialUnix("unixgram", nil, &net.UnixAddr{Name: path, Net: "unixgram"})
-	if err == nil {
-		conn.Close()
-	}
-	if !errors.Is(err, unix.ECONNREFUSED) {
-		return fmt.Errorf("another program listens on %s; stop it, or choose another path: %w", path, unix.EADDRINUSE)
-	}
-	return os.Remove(path)
 }
 
 func (a *Agent) newDatagramEndpoint(conn interface {
@@ -153,7 +134,7 @@ func (a *Agent) newDatagramEndpoint(conn interface {
 	const n = datagramsARead
 	e := &datagramEndpoint{
 		agent: a, conn: conn, raw: raw, headers: make([]mmsghdr, n), iovecs: make([]unix.Iovec, n), names: make([]unix.RawSockaddrInet6, n),
-		control: make([]byte, n*controlSize), buffer: make([]byte, n*wire.MaxMessage), peers: make([]record.Peer, n), parser: wire.Parser{Default: record.DefaultPriority},
+		control: make([]byte, n*controlSize), buffer: make([]byte, n*wire.MaxMessage), peers: make([]record.Peer, n),
 		done: make(chan struct{}),
 	}
 	for i := range e.headers {
@@ -208,26 +189,47 @@ func (e *datagramEndpoint) run() {
 // take makes records of what was received and passes them on.
 func (e *datagramEndpoint) take() {
 	now := record.StampOf(time.Now())
+	in := e.owner()
+	s := in.syslog.Load()
+	parser := parserOf(s)
 	e.batch.Reset()
+	e.hosts = e.hosts[:0]
 	for i := range e.received {
 		h := &e.headers[i]
 		e.readControl(i)
+		if addr := e.peers[i].Addr; addr.IsValid() && !allows(s, addr.Addr()) {
+			in.turnedAway.Add(1)
+			continue
+		}
 		message := wire.TrimDatagram(e.buffer[i*wire.MaxMessage:][:h.len])
 		if len(message) == 0 {
 			continue // a probe
 		}
 		r := e.batch.Next()
 		r.Received = now
-		r.Raw = message
-		e.parser.Parse(r, message)
-		r.Cut = h.hdr.Flags&unix.MSG_TRUNC != 0
+		r.Raw = message[:min(len(message), s.Largest)]
+		parser.Parse(r, r.Raw)
+		r.Cut = h.hdr.Flags&unix.MSG_TRUNC != 0 || len(message) > s.Largest
 		if e.peers[i] != (record.Peer{}) {
 			r.Peer = &e.peers[i]
+			e.hosts = peerHost(s, r, e.hosts)
 		}
 	}
 	if len(e.batch.Records) > 0 {
 		e.agent.pass(&e.batch, &e.marks, e, false)
 	}
+}
+
+// peerHost makes the address of the sender the host of a record, where the plan
+// wants it. It uses the end of a buffer, which it returns.
+func peerHost(s *plan.Syslog, r *record.Record, buffer []byte) []byte {
+	if !s.PeerHost || !r.Peer.Addr.IsValid() {
+		return buffer
+	}
+	start := len(buffer)
+	buffer = r.Peer.Addr.Addr().AppendTo(buffer)
+	r.Host = buffer[start:len(buffer):len(buffer)]
+	return buffer
 }
 
 // readControl learns who sent datagram i, and how many the kernel has dropped.
@@ -287,11 +289,5 @@ func (e *datagramEndpoint) drain(deadline time.Time) {
 
 func (e *datagramEndpoint) close() {
 	e.conn.Close()
-	if e.socket == nil {
-		return
-	}
-	path := e.text[len("unix:"):]
-	if st, err := os.Lstat(path); err == nil && os.SameFile(st, e.socket) {
-		os.Remove(path)
-	}
+	removeOwn(e.text, e.socket)
 }

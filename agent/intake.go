@@ -1,7 +1,8 @@
 package agent
 
 import (
-	"fmt"
+	"net/netip"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -9,16 +10,40 @@ import (
 	"oakbarrel/core/balance"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
+	"oakbarrel/core/wire"
 )
 
 // intake is a named way in, with its counters. Its endpoints do the reading.
 type intake struct {
-	settings plan.Intake // changed between two batches only
+	settings plan.Intake                 // changed between two batches only
+	syslog   atomic.Pointer[plan.Syslog] // of settings, for those who read between
 
 	read, passed, unreadable, missed atomic.Int64
-	unparsed, cut                    atomic.Int64
+	unparsed, cut, turnedAway        atomic.Int64
 	last                             atomic.Int64 // when a record came last, in nanoseconds since 1970, 0 for never
 }
+
+func newIntake(s plan.Intake) *intake {
+	in := &intake{}
+	in.configure(s)
+	return in
+}
+
+// configure puts other settings in force. It is called between two batches.
+func (in *intake) configure(s plan.Intake) {
+	in.settings = s
+	in.syslog.Store(&s.Syslog)
+}
+
+// allows tells whether a network address may speak to the intake.
+func allows(s *plan.Syslog, from netip.Addr) bool {
+	if len(s.Allow) == 0 {
+		return true
+	}
+	return slices.ContainsFunc(s.Allow, func(n netip.Prefix) bool { return n.Contains(from) })
+}
+
+func parserOf(s *plan.Syslog) wire.Parser { return wire.Parser{Zone: s.Zone, Default: s.Default} }
 
 // count counts the records of a batch that is passed, and lets go of what the
 // plan does not keep.
@@ -51,7 +76,7 @@ func (in *intake) account() balance.Intake {
 // endpointKey says what an endpoint listens on. Port 0 is another port for
 // each intake that asks for it.
 type endpointKey struct {
-	network string // "unixgram", "udp" or "tcp"
+	network string // "unixgram", "unix", "udp", "tcp" or "tls"
 	address string // as the plan has it: a path or HOST:PORT
 	intake  string // only with port 0
 }
@@ -60,7 +85,7 @@ type endpointKey struct {
 func (k endpointKey) String() string { return addressText(k.network, k.address) }
 
 func addressText(network, address string) string {
-	if network == "unixgram" {
+	if network == "unixgram" || network == "unix" {
 		return "unix:" + address
 	}
 	return network + "://" + address
@@ -71,11 +96,13 @@ func portOf(address string) string { return address[strings.LastIndex(address, "
 
 // keysOf returns the endpoints of an intake.
 func keysOf(s plan.Intake) (keys []endpointKey) {
-	for _, k := range []endpointKey{{network: "unixgram", address: s.Syslog.Socket}, {network: "udp", address: s.Syslog.UDP}, {network: "tcp", address: s.Syslog.TCP}} {
+	for _, k := range []endpointKey{
+		{network: "unixgram", address: s.Syslog.Socket}, {network: "unix", address: s.Syslog.Stream}, {network: "udp", address: s.Syslog.UDP}, {network: "tcp", address: s.Syslog.TCP}, {network: "tls", address: s.Syslog.TLS},
+	} {
 		if k.address == "" {
 			continue
 		}
-		if k.network != "unixgram" && strings.Trim(portOf(k.address), "0") == "" {
+		if !strings.HasPrefix(k.network, "unix") && strings.Trim(portOf(k.address), "0") == "" {
 			k.intake = s.Name
 		}
 		keys = append(keys, k)
@@ -105,14 +132,19 @@ func (o *owned) owner() *intake      { return o.in.Load() }
 func (o *owned) setOwner(in *intake) { o.in.Store(in) }
 
 // open opens an endpoint, which does not read yet.
-func (a *Agent) open(key endpointKey) (endpoint, error) {
+func (a *Agent) open(key endpointKey, s *plan.Syslog) (endpoint, error) {
 	switch key.network {
 	case "unixgram":
+		if key.address == plan.AutoSocket {
+			return a.openAutoSocket()
+		}
 		return a.openUnixgram(key.address)
 	case "udp":
 		return a.openUDP(key.address)
 	case "tcp":
 		return a.openTCP(key.address)
+	case "tls":
+		return a.openTLS(key.address, s)
 	}
-	return nil, fmt.Errorf("there is no network %q", key.network)
+	return a.openUnixStream(key.address)
 }

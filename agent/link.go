@@ -134,7 +134,7 @@ func (a *Agent) passTestRecord(text string) []string {
 	a.mu.Lock() // so that the plan that judges it is the one that is told of
 	defer a.mu.Unlock()
 	if a.ordered == nil {
-		a.ordered = &intake{settings: plan.Intake{Name: byOrder, Kind: "order"}}
+		a.ordered = newIntake(plan.Intake{Name: byOrder, Kind: "order"})
 	}
 	now := record.StampOf(time.Now())
 	b := record.Batch{Records: []record.Record{{

@@ -102,11 +102,14 @@ func (a *Agent) openEndpoints(p *plan.Plan) (c change, err error) {
 	for _, s := range p.Intakes {
 		for _, key := range keysOf(s) {
 			if c.all[key] != nil {
+				if err := usable(key, &s.Syslog); err != nil {
+					return c, &IntakeError{s.Name, key.String(), err}
+				}
 				continue
 			}
-			e, err := a.open(key)
+			e, err := a.open(key, &s.Syslog)
 			if errors.Is(err, unix.EADDRINUSE) && a.makeWay(key, &c) {
-				e, err = a.open(key)
+				e, err = a.open(key, &s.Syslog)
 			}
 			if err != nil {
 				return c, &IntakeError{s.Name, key.String(), err}
@@ -116,6 +119,15 @@ func (a *Agent) openEndpoints(p *plan.Plan) (c change, err error) {
 		}
 	}
 	return c, nil
+}
+
+// usable tells whether an endpoint that is open can go on with other settings.
+func usable(key endpointKey, s *plan.Syslog) error {
+	if key.network != "tls" {
+		return nil
+	}
+	_, err := newTLSSettings(s)
+	return err
 }
 
 // IntakeError says that an intake cannot be opened.
@@ -130,12 +142,20 @@ func (e *IntakeError) Error() string {
 
 func (e *IntakeError) Unwrap() error { return e.Err }
 
+// transport returns what a port belongs to.
+func transport(k endpointKey) string {
+	if k.network == "tls" {
+		return "tcp"
+	}
+	return k.network
+}
+
 // makeWay closes the endpoints that are to go and have the port of a new one,
 // on other addresses: both cannot be open at a time.
 func (a *Agent) makeWay(key endpointKey, c *change) bool {
 	found := false
 	for old, e := range a.endpoints {
-		if _, stays := c.all[old]; !stays && old.network == key.network && portOf(e.bound()) == portOf(key.address) {
+		if _, stays := c.all[old]; !stays && transport(old) == transport(key) && portOf(e.bound()) == portOf(key.address) {
 			drainWithin(drainTime, func() {}, e)
 			c.closed = append(c.closed, old)
 			found = true
@@ -171,7 +191,7 @@ func (a *Agent) undo(c change) {
 		e.close()
 	}
 	for _, key := range c.closed {
-		e, err := a.open(key)
+		e, err := a.open(key, a.endpoints[key].owner().syslog.Load())
 		if err != nil {
 			a.log.Error("an intake that made way for the refused plan cannot be opened again", "address", key.String(), "why", err)
 			continue
@@ -207,10 +227,10 @@ func (a *Agent) replaceIntakes(settings []plan.Intake) (removed []*intake) {
 	for _, s := range settings {
 		i := slices.IndexFunc(a.intakes, func(in *intake) bool { return in.settings.Name == s.Name })
 		if i < 0 {
-			next = append(next, &intake{settings: s})
+			next = append(next, newIntake(s))
 			continue
 		}
-		a.intakes[i].settings = s
+		a.intakes[i].configure(s)
 		next = append(next, a.intakes[i])
 	}
 	for _, in := range a.intakes {

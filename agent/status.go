@@ -36,8 +36,9 @@ type IntakeStatus struct {
 	Kind      string   `json:"kind"`
 	Addresses []string `json:"addresses"`
 	balance.Intake
-	Unparsed    int64      `json:"unparsed"` // of those passed: the header could not be read
-	Cut         int64      `json:"cut"`      // of those passed: longer than allowed
+	Unparsed    int64      `json:"unparsed"`    // of those passed: the header could not be read
+	Cut         int64      `json:"cut"`         // of those passed: longer than allowed
+	TurnedAway  int64      `json:"turned_away"` // connections and datagrams that the plan does not let in
 	Connections int        `json:"connections"`
 	LastRecord  *time.Time `json:"last_record"`
 	Leaving     bool       `json:"leaving"` // no longer in the plan, being read empty
@@ -107,7 +108,7 @@ func fileHash(path string) string {
 func (a *Agent) intakeStatus(in *intake, leaving bool) IntakeStatus {
 	s := IntakeStatus{
 		Name: in.settings.Name, Kind: in.settings.Kind, Addresses: []string{}, Intake: in.account(),
-		Unparsed: in.unparsed.Load(), Cut: in.cut.Load(), Leaving: leaving,
+		Unparsed: in.unparsed.Load(), Cut: in.cut.Load(), TurnedAway: in.turnedAway.Load(), Leaving: leaving,
 	}
 	for _, key := range keysOf(in.settings) {
 		e := a.endpoints[key]

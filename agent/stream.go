@@ -1,7 +1,10 @@
 package agent
 
 import (
+	"crypto/tls"
 	"errors"
+	"fmt"
+	"io/fs"
 	"net"
 	"net/netip"
 	"os"
@@ -11,6 +14,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
 	"oakbarrel/core/wire"
@@ -19,12 +23,15 @@ import (
 // readSize is how much one call reads from a connection, in bytes.
 const readSize = 64 << 10
 
-// streamEndpoint takes TCP connections and reads messages from them.
+// streamEndpoint takes connections and reads messages from them: TCP, with TLS
+// or without, or a unix stream socket.
 type streamEndpoint struct {
 	owned
 	agent    *Agent
-	listener *net.TCPListener
-	parser   wire.Parser
+	listener deadlineListener
+	text     string
+	socket   fs.FileInfo  // of a unix socket, to remove what is ours only
+	tls      *tlsSettings // nil without TLS
 
 	mu       sync.Mutex
 	conns    map[*streamConn]struct{}
@@ -32,6 +39,12 @@ type streamEndpoint struct {
 	readers  sync.WaitGroup
 	draining sync.Once
 	done     chan struct{} // closed when no connection is taken any more
+	told     time.Time     // when it was last logged that a connection is turned away
+}
+
+type deadlineListener interface {
+	net.Listener
+	SetDeadline(time.Time) error
 }
 
 // acceptTime is how long a draining endpoint goes on taking the connections
@@ -39,14 +52,53 @@ type streamEndpoint struct {
 const acceptTime = 50 * time.Millisecond
 
 func (a *Agent) openTCP(address string) (endpoint, error) {
-	l, err := (&net.ListenConfig{}).Listen(a.ending, "tcp", address)
+	e, err := a.listen("tcp", address)
 	if err != nil {
 		return nil, err
 	}
-	return &streamEndpoint{agent: a, listener: l.(*net.TCPListener), parser: wire.Parser{Default: record.DefaultPriority}, conns: map[*streamConn]struct{}{}, done: make(chan struct{})}, nil
+	return e, nil
 }
 
-func (e *streamEndpoint) bound() string { return addressText("tcp", e.listener.Addr().String()) }
+func (a *Agent) openTLS(address string, s *plan.Syslog) (endpoint, error) {
+	settings, err := newTLSSettings(s)
+	if err != nil {
+		return nil, err
+	}
+	e, err := a.listen("tcp", address)
+	if err != nil {
+		return nil, err
+	}
+	e.tls, e.text = settings, addressText("tls", e.listener.Addr().String())
+	return e, nil
+}
+
+func (a *Agent) openUnixStream(path string) (endpoint, error) {
+	if err := makeRoomAt(path, "unix"); err != nil {
+		return nil, err
+	}
+	e, err := a.listen("unix", path)
+	if err != nil {
+		return nil, err
+	}
+	e.listener.(*net.UnixListener).SetUnlinkOnClose(false) // it may be another's by then
+	// Every program of the host may speak.
+	if err := os.Chmod(path, 0o666); err != nil {
+		e.listener.Close()
+		return nil, err
+	}
+	e.socket, _ = os.Lstat(path)
+	return e, nil
+}
+
+func (a *Agent) listen(network, address string) (*streamEndpoint, error) {
+	l, err := (&net.ListenConfig{}).Listen(a.ending, network, address)
+	if err != nil {
+		return nil, err
+	}
+	return &streamEndpoint{agent: a, listener: l.(deadlineListener), text: addressText(network, l.Addr().String()), conns: map[*streamConn]struct{}{}, done: make(chan struct{})}, nil
+}
+
+func (e *streamEndpoint) bound() string { return e.text }
 
 func (e *streamEndpoint) connections() int {
 	e.mu.Lock()
@@ -56,45 +108,90 @@ func (e *streamEndpoint) connections() int {
 
 func (e *streamEndpoint) run() {
 	defer close(e.done)
-	full := false
 	for {
-		conn, err := e.listener.AcceptTCP()
+		conn, err := e.listener.Accept()
 		if errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, net.ErrClosed) {
 			return // draining
 		}
 		if err != nil {
-			if !full {
-				e.agent.log.Warn("a connection cannot be taken", "address", e.bound(), "why", err)
-			}
-			full = true
+			e.tell("a connection cannot be taken", err)
 			time.Sleep(100 * time.Millisecond) // most likely too many open files
 			continue
 		}
-		full = false
 		e.accept(conn)
 	}
 }
 
-func (e *streamEndpoint) accept(conn *net.TCPConn) {
-	raw, err := conn.SyscallConn()
-	if err != nil {
+// tell logs what is wrong with a connection, at most once in ten seconds, so
+// that nobody can fill the log from outside.
+func (e *streamEndpoint) tell(what string, err error) {
+	e.mu.Lock()
+	quiet := time.Since(e.told) < 10*time.Second
+	if !quiet {
+		e.told = time.Now()
+	}
+	e.mu.Unlock()
+	if !quiet {
+		e.agent.log.Warn(what, "address", e.text, "why", err)
+	}
+}
+
+// accept takes a connection, if the plan lets it in.
+func (e *streamEndpoint) accept(conn net.Conn) {
+	c := &streamConn{endpoint: e, conn: conn, peer: peerOf(conn)}
+	in := e.owner()
+	s := in.syslog.Load()
+	c.framer.Largest = s.Largest
+	var why error
+	switch {
+	case c.peer.Addr.IsValid() && !allows(s, c.peer.Addr.Addr()):
+		why = fmt.Errorf("%s is not among the networks that are allowed", c.peer.Addr.Addr())
+	case e.connections() >= s.Connections:
+		why = fmt.Errorf("%d connections are open already", s.Connections)
+	case e.tls == nil:
+		c.raw, why = conn.(syscall.Conn).SyscallConn()
+	}
+	if why != nil {
+		in.turnedAway.Add(1)
+		e.tell("a connection is turned away", why)
 		conn.Close()
 		return
 	}
-	c := &streamConn{endpoint: e, conn: conn, raw: raw}
-	peer := conn.RemoteAddr().(*net.TCPAddr).AddrPort()
-	c.peer.Addr = netip.AddrPortFrom(peer.Addr().Unmap(), peer.Port())
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.conns[c] = struct{}{}
-	e.readers.Go(c.run)
+	if e.tls != nil {
+		c.conn = tls.Server(conn, e.tls.config(s))
+		e.readers.Go(c.runTLS)
+	} else {
+		e.readers.Go(c.run)
+	}
+}
+
+// peerOf returns who is at the other end: an address, or the process that has
+// opened a unix socket.
+func peerOf(conn net.Conn) (p record.Peer) {
+	if at, ok := conn.RemoteAddr().(*net.TCPAddr); ok {
+		p.Addr = netip.AddrPortFrom(at.AddrPort().Addr().Unmap(), uint16(at.Port))
+		return p
+	}
+	raw, err := conn.(syscall.Conn).SyscallConn()
+	if err != nil {
+		return p
+	}
+	raw.Control(func(fd uintptr) {
+		if u, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED); err == nil {
+			p = record.Peer{PID: u.Pid, UID: u.Uid, GID: u.Gid}
+		}
+	})
+	return p
 }
 
 func (e *streamEndpoint) drain(deadline time.Time) {
 	e.draining.Do(func() {
 		e.listener.SetDeadline(time.Now().Add(acceptTime))
 		<-e.done
-		e.listener.Close()
+		e.close()
 		e.mu.Lock()
 		e.deadline = deadline
 		for c := range e.conns {
@@ -105,21 +202,26 @@ func (e *streamEndpoint) drain(deadline time.Time) {
 	e.readers.Wait()
 }
 
+// drainsUntil returns when the draining must be over, the zero time where the endpoint is not draining.
 func (e *streamEndpoint) drainsUntil() time.Time {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return e.deadline
 }
 
-func (e *streamEndpoint) close() { e.listener.Close() }
+func (e *streamEndpoint) close() {
+	e.listener.Close()
+	removeOwn(e.text, e.socket)
+}
 
 // streamConn is one connection. It holds a buffer only while there is
 // something to read, so that idle connections cost little.
 type streamConn struct {
 	endpoint *streamEndpoint
-	conn     *net.TCPConn
-	raw      syscall.RawConn
+	conn     net.Conn
+	raw      syscall.RawConn // nil with TLS
 	peer     record.Peer
+	host     []byte // the peer's address, where it stands in for the claimed host
 	framer   wire.Framer
 	begun    []byte // the start of a message whose end has not come yet
 	work     *streamWork
@@ -134,14 +236,20 @@ type streamWork struct {
 	marks  route.Marks
 }
 
-var streamWorks = sync.Pool{New: func() any {
-	return &streamWork{buffer: make([]byte, readSize+wire.MaxMessage+16)}
-}}
+var streamWorks = sync.Pool{New: func() any { return new(streamWork) }}
+
+// lend gives the connection a buffer that holds what it may have to keep, and one read more.
+func (c *streamConn) lend() {
+	c.work = streamWorks.Get().(*streamWork)
+	if need := readSize + c.framer.Largest + 16; len(c.work.buffer) < need {
+		c.work.buffer = make([]byte, need)
+	}
+}
 
 // receive reads without waiting and tells whether there is an answer: bytes, the end, or an error.
 func (c *streamConn) receive(fd uintptr) bool {
 	if c.work == nil {
-		c.work = streamWorks.Get().(*streamWork)
+		c.lend()
 	}
 	for {
 		start := len(c.begun)
@@ -166,8 +274,9 @@ func (c *streamConn) run() {
 	defer c.end()
 	receive := c.receive
 	for {
+		c.setIdle()
 		if err := c.raw.Read(receive); err != nil {
-			break // the endpoint is draining
+			break // the endpoint is draining, or it was idle for too long
 		}
 		if c.err != nil || c.read == 0 || !c.take() {
 			c.rest()
@@ -182,6 +291,19 @@ func (c *streamConn) run() {
 		}
 	}
 	c.rest()
+}
+
+// setIdle sets when the connection has been idle for too long.
+func (c *streamConn) setIdle() {
+	idle := c.endpoint.owner().syslog.Load().Idle
+	if idle == 0 {
+		return
+	}
+	c.endpoint.mu.Lock()
+	defer c.endpoint.mu.Unlock()
+	if c.endpoint.deadline.IsZero() { // else the deadline is that of the draining
+		c.conn.SetReadDeadline(time.Now().Add(idle))
+	}
 }
 
 func (c *streamConn) end() {
@@ -201,6 +323,7 @@ func (c *streamConn) take() bool {
 	copy(w.buffer, c.begun)
 	b := w.buffer[:len(c.begun)+c.read]
 	now := record.StampOf(time.Now())
+	s := c.endpoint.owner().syslog.Load()
 	w.batch.Reset()
 	for {
 		f := c.framer.Next(b)
@@ -208,7 +331,7 @@ func (c *streamConn) take() bool {
 		if f.Message == nil {
 			break
 		}
-		c.add(f.Message, f.Cut, now)
+		c.add(s, f.Message, f.Cut, now)
 	}
 	c.begun = append(c.begun[:0], b...)
 	taken := len(w.batch.Records) == 0 || c.endpoint.agent.pass(&w.batch, &w.marks, c.endpoint, true)
@@ -216,16 +339,21 @@ func (c *streamConn) take() bool {
 	return taken
 }
 
-func (c *streamConn) add(message []byte, cut bool, now record.Stamp) {
+func (c *streamConn) add(s *plan.Syslog, message []byte, cut bool, now record.Stamp) {
 	if len(message) == 0 {
 		return
 	}
 	r := c.work.batch.Next()
 	r.Received = now
 	r.Raw = message
-	c.endpoint.parser.Parse(r, message)
+	parser := parserOf(s)
+	parser.Parse(r, message)
 	r.Cut = cut
+	if c.peer == (record.Peer{}) {
+		return
+	}
 	r.Peer = &c.peer
+	c.host = peerHost(s, r, c.host[:0])
 }
 
 // rest passes on what is left when the connection has ended: it is a message.
@@ -235,9 +363,9 @@ func (c *streamConn) rest() {
 		return
 	}
 	if c.work == nil {
-		c.work = streamWorks.Get().(*streamWork)
+		c.lend()
 	}
 	c.work.batch.Reset()
-	c.add(message, false, record.StampOf(time.Now()))
+	c.add(c.endpoint.owner().syslog.Load(), message, false, record.StampOf(time.Now()))
 	c.endpoint.agent.pass(&c.work.batch, &c.work.marks, c.endpoint, true)
 }

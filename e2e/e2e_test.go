@@ -43,12 +43,13 @@ func TestMain(m *testing.M) {
 
 // host is one agent with a folder of its own.
 type host struct {
-	t       testing.TB
-	dir     string
-	plan    string
-	state   string
-	process *exec.Cmd
-	log     *logBuffer
+	t        testing.TB
+	dir      string
+	plan     string
+	state    string
+	process  *exec.Cmd
+	log      *logBuffer
+	activate *os.File // a socket that is handed over
 }
 
 // logBuffer takes a process's log while a test looks into it.
@@ -101,7 +102,14 @@ func (h *host) setPlan(plan string) {
 // start starts the agent and waits until it is ready.
 func (h *host) start() {
 	h.t.Helper()
-	h.process = exec.Command(binary, "agent", "--plan", h.plan, "--state", h.state)
+	args := []string{binary, "agent", "--plan", h.plan, "--state", h.state}
+	if h.activate != nil { // the process must be the one that LISTEN_PID names
+		args = append([]string{"sh", "-c", `LISTEN_FDS=1 LISTEN_PID=$$ exec "$0" "$@"`}, args...)
+	}
+	h.process = exec.Command(args[0], args[1:]...)
+	if h.activate != nil {
+		h.process.ExtraFiles = []*os.File{h.activate}
+	}
 	h.process.Stderr = h.log
 	stdout, err := h.process.StdoutPipe()
 	if err != nil {

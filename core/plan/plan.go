@@ -11,11 +11,14 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io/fs"
+	"net/netip"
 	"os"
 	"time"
 
 	"oakbarrel/core/condition"
+	"oakbarrel/core/fingerprint"
 	"oakbarrel/core/format"
+	"oakbarrel/core/record"
 	"oakbarrel/core/roll"
 	"oakbarrel/core/route"
 )
@@ -39,11 +42,38 @@ type Intake struct {
 	Syslog  Syslog
 }
 
-// Syslog says what a syslog intake opens; "" is not.
+// Syslog says what a syslog intake opens, and how it reads; an address that is
+// "" is not opened.
 type Syslog struct {
-	Socket string // path of a unix datagram socket
+	Socket string // path of a unix datagram socket, or AutoSocket
+	Stream string // path of a unix stream socket
 	UDP    string // HOST:PORT
 	TCP    string
+	TLS    string
+
+	// Certificate and KeyFile are the intake's own, for TLS; Clients says who may connect.
+	Certificate, KeyFile string
+	Clients              Clients
+
+	Allow       []netip.Prefix // the networks that are listened to, none for all
+	Largest     int            // bytes of a message; what is over is cut off
+	Connections int            // at a time, for each address
+	Idle        time.Duration  // after which a connection that says nothing is closed, 0 for never
+
+	Default  record.Priority // of messages that say none
+	Zone     *time.Location  // of stamps that name none, nil for the machine's
+	PeerHost bool            // host is the address of the sender, whatever it claims
+}
+
+// AutoSocket stands for the socket that the init system hands over, or forwards to.
+const AutoSocket = "auto"
+
+// Clients says which certificates of clients are taken: those that an authority
+// has signed, those with a fingerprint, or, if it is said, any client at all.
+type Clients struct {
+	CAFile       string
+	Fingerprints []fingerprint.Fingerprint
+	Anyone       bool
 }
 
 // Service says where the central store is; URL is "" for none.

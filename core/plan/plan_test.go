@@ -56,13 +56,46 @@ func TestParse(t *testing.T) {
 	if got := p.Outlets[1].File; got.Keep != (roll.Keep{}) || got.Mode != 0o640 || got.Every.String() != "5m" || p.Outlets[1].Format.String() != "json" {
 		t.Errorf("signins is %+v", p.Outlets[1])
 	}
-	if p.Host != "tide-gw" || !reflect.DeepEqual(p.Intakes[1], Intake{"wire", "syslog", true, Syslog{UDP: ":514", TCP: "127.0.0.1:0"}}) {
+	if p.Host != "tide-gw" || !reflect.DeepEqual(p.Intakes[1], Intake{"wire", "syslog", true, Syslog{UDP: ":514", TCP: "127.0.0.1:0", Largest: 64 << 10, Connections: 10_000, Default: record.DefaultPriority}}) {
 		t.Errorf("host %q, intakes %+v", p.Host, p.Intakes)
 	}
 	r := record.Record{Priority: record.MakePriority(4, record.Error)}
 	way := p.Table.Explain(&r)
 	if !reflect.DeepEqual(way.Outlets, []int{0, 1}) || way.Rules[1].Name != "rule 2" || way.Rules[2].Reached {
 		t.Errorf("way %+v", way)
+	}
+}
+
+func TestASyslogIntakeSaysHowItReads(t *testing.T) {
+	p, findings := Parse("/etc/oakbarrel/plan.yaml", []byte(`oakbarrel: 1
+intakes:
+  secure:
+    syslog:
+      tls: ":6514"
+      certificate: host.pem
+      key_file: /keys/host.key
+      clients: ["`+strings.Repeat("ab", 32)+`"]
+      allow: [10.20.0.0/16, "fd00::1"]
+      largest: 128KiB
+      connections: 20
+      idle: 10m
+      default: local3.notice
+      zone: Europe/Lisbon
+      host: peer
+  local: {syslog: {socket: auto, stream: /run/log.stream}}
+  open:  {syslog: {tls: "127.0.0.1:0", certificate: a, key_file: b, clients: Anyone}}
+otherwise: {drop: true}
+`))
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	s := p.Intakes[0].Syslog
+	if s.Certificate != "/etc/oakbarrel/host.pem" || s.KeyFile != "/keys/host.key" || len(s.Clients.Fingerprints) != 1 || fmt.Sprint(s.Allow) != "[10.20.0.0/16 fd00::1/128]" || s.Largest != 128<<10 ||
+		s.Connections != 20 || s.Idle != 10*time.Minute || s.Default.String() != "local3.notice" || s.Zone.String() != "Europe/Lisbon" || !s.PeerHost {
+		t.Errorf("%+v", s)
+	}
+	if l, o := p.Intakes[1].Syslog, p.Intakes[2].Syslog; l.Socket != AutoSocket || l.Stream != "/run/log.stream" || !o.Clients.Anyone {
+		t.Errorf("%+v, %+v", l, o)
 	}
 }
 
@@ -135,6 +168,16 @@ func TestMistakes(t *testing.T) {
 		{"  signins: {file", "  ‸everything: {file: {path: /x, keep: forever}}\n  signins: {file", "the name everything stands here a second time"},
 		{"intakes:\n", "intakes: ‸[]\nx:\n", ""},
 		{"keep_raw: true", "keep_raw: ‸sometimes", `keep_raw is true or false, not "sometimes"`},
+		{`tcp: "127.0.0.1:0"`, `‸clients: ca.pem`, "clients belongs to tls, which this intake does not open"},
+		{`tcp: "127.0.0.1:0"`, `tls: ":6514", certificate: a, key_file: b, clients: [‸me]`, "a client is named by the SHA-256 of its certificate"},
+		{`tcp: "127.0.0.1:0"`, `allow: [10.0.0.0/8, ‸10.0.0]`, `"10.0.0" is not a network`},
+		{`tcp: "127.0.0.1:0"`, `allow: ‸[]`, "allow names no network, so that nothing could come in"},
+		{`{socket: /dev/log}`, `{socket: /dev/log, ‸allow: [10.0.0.0/8]}`, "allow names networks, and this intake listens to none"},
+		{`tcp: "127.0.0.1:0"`, `largest: ‸2MiB`, "the largest message has from 1KiB to 1MiB"},
+		{`tcp: "127.0.0.1:0"`, `idle: ‸10`, `idle cannot be "10"; write a time from 1s to 24h, such as 10m`},
+		{`tcp: "127.0.0.1:0"`, `default: ‸loud`, `default cannot be "loud"; write a facility and a severity`},
+		{`tcp: "127.0.0.1:0"`, `zone: ‸Lantern/Bay`, `there is no time zone "Lantern/Bay"`},
+		{`tcp: "127.0.0.1:0"`, `host: ‸sender`, `host cannot be "sender"; write one of claimed, peer`},
 		// the store
 		{"host: tide-gw", "‸service: {url: \"https://x\"}", "service has no token_file"},
 		{"host: tide-gw", "service: {url: ‸logs.example, token_file: /t}", `"logs.example" is not the address of a service`},
@@ -201,6 +244,13 @@ func TestMissingKeysAreReportedAtTheParent(t *testing.T) {
 		if len(findings) != 1 || findings[0].Position != want {
 			t.Errorf("without %q: %v, want a finding at %v", removed, findings, want)
 		}
+	}
+}
+
+func TestClientsOfTLSMustBeSaid(t *testing.T) {
+	_, findings := Parse("plan.yaml", []byte(strings.Replace(lantern, `tcp: "127.0.0.1:0"`, `tls: ":6514", certificate: a, key_file: b`, 1)))
+	if len(findings) != 1 || findings[0].What != "syslog has no clients" || !strings.Contains(findings[0].Mend, "clients: anyone") {
+		t.Error(findings)
 	}
 }
 

@@ -110,19 +110,31 @@ func (r *planReader) readBatch(e entry, s *Store) {
 		}
 	}
 	if e, ok := m.get("wait"); ok {
-		s.Delay = r.delay(e)
+		s.Delay = r.duration(e, 10*time.Millisecond, time.Minute, "1s")
 	}
 }
 
-// delay reads a time from 10 ms to a minute.
-func (r *planReader) delay(e entry) time.Duration {
-	v, ok := r.text(e, "a time, such as 1s or 200ms")
+// duration reads a time within bounds.
+func (r *planReader) duration(e entry, least, most time.Duration, example string) time.Duration {
+	v, ok := r.text(e, "a time, such as "+example)
 	if !ok {
-		return time.Second
+		return least
 	}
 	d, err := time.ParseDuration(strings.ToLower(v.text))
-	if err != nil || d < 10*time.Millisecond || d > time.Minute {
-		r.fail(e.valueAt(), fmt.Sprintf("%s cannot be %q", e.key, shorten(v.text)), "write a time from 10ms to 1m, such as 1s")
+	if err != nil || d < least || d > most {
+		r.fail(e.valueAt(), fmt.Sprintf("%s cannot be %q", e.key, shorten(v.text)), fmt.Sprintf("write a time from %s to %s, such as %s", brief(least), brief(most), example))
 	}
 	return d
+}
+
+// brief writes a time without the parts that are zero: 1m, not 1m0s.
+func brief(d time.Duration) string {
+	s := d.String()
+	if strings.HasSuffix(s, "m0s") {
+		s = strings.TrimSuffix(s, "0s")
+	}
+	if strings.HasSuffix(s, "h0m") {
+		s = strings.TrimSuffix(s, "0m")
+	}
+	return s
 }

@@ -1,12 +1,16 @@
 package wire
 
-import "bytes"
+import (
+	"bytes"
+	"cmp"
+)
 
 // Framer splits a byte stream into messages as RFC 6587 has them, both ways on
 // one connection: 1 to 7 digits, a space, then "<" begin a counted message;
 // anything else goes up to a line feed or a NUL. The zero Framer is ready. It
 // belongs to one connection.
 type Framer struct {
+	Largest  int  // bytes of a message that are taken, 0 for MaxMessage; what is over is cut off
 	skipping bool // the rest of a message that was too long
 }
 
@@ -14,12 +18,12 @@ type Framer struct {
 type Frame struct {
 	Message []byte // nil where the buffer holds no whole message; may be empty, then it is no record
 	Size    int    // how many bytes of the buffer are done with
-	Cut     bool   // the message was longer than MaxMessage and is cut to it
+	Cut     bool   // the message was longer than allowed and is cut
 }
 
 // Next returns the next message of b, which holds what was received and not
 // yet split. Message is nil where more bytes are needed; b must have room for
-// MaxMessage+9 bytes, so that there always comes an end.
+// Largest+9 bytes, so that there always comes an end.
 func (f *Framer) Next(b []byte) Frame {
 	skipped := 0
 	if f.skipping {
@@ -37,7 +41,8 @@ func (f *Framer) Next(b []byte) Frame {
 }
 
 func (f *Framer) next(b []byte) Frame {
-	start, count, undecided := countedPrefix(b)
+	largest := f.largest()
+	start, count, undecided := countedPrefix(b, largest)
 	switch {
 	case undecided || len(b) == 0:
 		return Frame{}
@@ -46,34 +51,36 @@ func (f *Framer) next(b []byte) Frame {
 	case start > 0:
 		return Frame{Message: b[start : start+count], Size: start + count}
 	}
-	end := endOfLine(b[:min(len(b), MaxMessage+2)])
+	end := endOfLine(b[:min(len(b), largest+2)])
 	if end < 0 {
-		if len(b) < MaxMessage+2 {
+		if len(b) < largest+2 {
 			return Frame{}
 		}
 		f.skipping = true
-		return Frame{Message: b[:MaxMessage], Size: MaxMessage, Cut: true}
+		return Frame{Message: b[:largest], Size: largest, Cut: true}
 	}
 	line := b[:end]
 	if b[end] == '\n' {
 		line = bytes.TrimSuffix(line, []byte{'\r'})
 	}
-	return Frame{Message: line[:min(len(line), MaxMessage)], Size: end + 1, Cut: len(line) > MaxMessage}
+	return Frame{Message: line[:min(len(line), largest)], Size: end + 1, Cut: len(line) > largest}
 }
+
+func (f *Framer) largest() int { return cmp.Or(f.Largest, MaxMessage) }
 
 // Rest returns the message that is left in b when the connection has ended, empty for none.
 func (f *Framer) Rest(b []byte) []byte {
 	if f.skipping {
 		return nil
 	}
-	start, _, _ := countedPrefix(b)
-	return bytes.TrimSuffix(b[start:min(len(b), start+MaxMessage)], []byte{'\r'})
+	start, _, _ := countedPrefix(b, f.largest())
+	return bytes.TrimSuffix(b[start:min(len(b), start+f.largest())], []byte{'\r'})
 }
 
 // countedPrefix returns where a counted message starts and how long it is;
 // start is 0 where b does not begin with a count. It is undecided where b
 // ends too early to tell.
-func countedPrefix(b []byte) (start, count int, undecided bool) {
+func countedPrefix(b []byte, largest int) (start, count int, undecided bool) {
 	n := 0
 	for ; n < len(b) && b[n]-'0' <= 9; n++ {
 		if n == 7 {
@@ -86,7 +93,7 @@ func countedPrefix(b []byte) (start, count int, undecided bool) {
 		return 0, 0, false
 	case n == len(b), n+1 == len(b) && b[n] == ' ':
 		return 0, 0, true
-	case b[n] == ' ' && b[n+1] == '<' && count > 0 && count <= MaxMessage:
+	case b[n] == ' ' && b[n+1] == '<' && count > 0 && count <= largest:
 		return n + 1, count, false
 	}
 	return 0, 0, false
