@@ -156,6 +156,7 @@ func (a *Agent) pass(b *record.Batch, marks *route.Marks, from endpoint, canWait
 		if canWait {
 			if room := a.fullOutlet(b, marks); room != nil {
 				a.mu.RUnlock()
+				marks.Undo(b) // by the next try there may be another plan
 				select {
 				case <-room:
 					continue

@@ -129,12 +129,16 @@ func (e *explainer) explain(message []byte) error {
 	r := record.Record{Received: record.StampOf(time.Now())}
 	e.parser.Parse(&r, message)
 	r.Intake = e.intake
+	came := r.AppendJSON(nil)
+	if e.json() {
+		way := e.plan.Table.Explain(&r)
+		e.counts.add(way)
+		return e.printJSON(e.asJSON(came, &r, way))
+	}
+	e.printRecord(&r)
 	way := e.plan.Table.Explain(&r)
 	e.counts.add(way)
-	if e.json() {
-		return e.printJSON(e.asJSON(&r, way))
-	}
-	e.print(&r, way)
+	e.printWay(way)
 	return nil
 }
 
@@ -171,19 +175,27 @@ type explanation struct {
 	Otherwise bool            `json:"otherwise"` // no rule sent or dropped the record
 	DroppedBy *string         `json:"dropped_by"`
 	GoesTo    []string        `json:"goes_to"`
+	Becomes   json.RawMessage `json:"becomes,omitempty"` // the record, where rules change it
 }
 
 type judgementJSON struct {
-	Name    string `json:"name"`
-	Matched bool   `json:"matched"`
-	Reached bool   `json:"reached"`
-	Because string `json:"because"`
+	Name    string   `json:"name"`
+	Matched bool     `json:"matched"`
+	Reached bool     `json:"reached"`
+	Because string   `json:"because"`
+	Changes []string `json:"changes"` // what the rule changes of the record
 }
 
-func (e *explainer) asJSON(r *record.Record, way route.Way) explanation {
-	x := explanation{Record: r.AppendJSON(nil), Rules: []judgementJSON{}, Otherwise: way.Otherwise, GoesTo: e.outletNames(way)}
+func (e *explainer) asJSON(came []byte, r *record.Record, way route.Way) explanation {
+	x := explanation{Record: came, Rules: []judgementJSON{}, Otherwise: way.Otherwise, GoesTo: e.outletNames(way)}
 	for _, j := range way.Rules {
+		if j.Changes == nil {
+			j.Changes = []string{}
+		}
 		x.Rules = append(x.Rules, judgementJSON(j))
+	}
+	if after := r.AppendJSON(nil); !bytes.Equal(came, after) {
+		x.Becomes = after
 	}
 	if way.DroppedBy >= 0 {
 		x.DroppedBy = &way.Rules[way.DroppedBy].Name
@@ -191,7 +203,7 @@ func (e *explainer) asJSON(r *record.Record, way route.Way) explanation {
 	return x
 }
 
-func (e *explainer) print(r *record.Record, way route.Way) {
+func (e *explainer) printRecord(r *record.Record) {
 	header := fmt.Sprintf("%s  %s", r.Time, r.Priority)
 	for _, p := range []struct {
 		name  string
@@ -209,9 +221,15 @@ func (e *explainer) print(r *record.Record, way route.Way) {
 	if r.Unparsed {
 		fmt.Fprintln(e.stdout, "  (the header could not be read as a whole; what was not understood is text)")
 	}
+}
+
+func (e *explainer) printWay(way route.Way) {
 	rows := [][]string{{"", "RULE", "", "BECAUSE"}}
 	for i, j := range way.Rules {
 		rows = append(rows, []string{verdict(j), fmt.Sprint(i + 1), j.Name, j.Because})
+		for _, change := range j.Changes {
+			rows = append(rows, []string{"", "", "", "→ " + change})
+		}
 	}
 	fmt.Fprintln(e.stdout)
 	e.table(rows)

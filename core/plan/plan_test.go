@@ -127,6 +127,12 @@ func TestMistakes(t *testing.T) {
 		{"    drop: true", "    drop: ‸false", "drop: false says nothing"},
 		{"    drop: true", "    drop: ‸maybe", `drop is true, not "maybe"`},
 		{"then: done", "then: ‸stop", `then cannot be "stop"; write one of done`},
+		{"    drop: true", "    severity: ‸loud", `severity cannot be "loud"; known are`},
+		{"    drop: true", "    severity: ‸warnin", `severity cannot be "warnin"; did you mean warning?`},
+		{"    drop: true", "    label: {‸text: x}", "a label cannot be text"},
+		{"    drop: true", "    label: {facility: ‸local9}", `facility cannot be "local9"; did you mean local0?`},
+		{"    drop: true", "    mask: ['a', ‸'(']", "the mask cannot be read: error parsing regexp: missing closing )"},
+		{"    drop: true", "    mask: ‸'x*'", "the mask finds the empty text, and with it everything"},
 		// outlets and intakes
 		{"send: [signins, everything]", "send: [signins, ‸everythin]", `there is no outlet "everythin"; did you mean everything?`},
 		{"otherwise: {send: [everything]}", "otherwise: {send: [‸nowhere]}", `there is no outlet "nowhere"; the outlets are everything, signins`},

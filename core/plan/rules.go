@@ -32,7 +32,7 @@ func (r *planReader) readRule(n ast.Node, i int) (rule ruleSource) {
 	if r.cutByComma(n) {
 		return rule
 	}
-	m, ok := r.mapping(n, rule.at, what, "{when: CONDITION, send: [OUTLET]}", "name", "when", "send", "drop", "then")
+	m, ok := r.mapping(n, rule.at, what, "{when: CONDITION, send: [OUTLET]}", "name", "when", "severity", "label", "mask", "send", "drop", "then")
 	if !ok {
 		return rule
 	}
@@ -45,7 +45,8 @@ func (r *planReader) readRule(n ast.Node, i int) (rule ruleSource) {
 		rule.whenAt = e.valueAt()
 		rule.When, _ = r.condition(e)
 	}
-	rule.Send, rule.Drop = r.action(m)
+	changes := r.readChange(m, &rule.Change)
+	rule.Send, rule.Drop = r.action(m, changes)
 	if e, ok := m.get("then"); ok {
 		rule.Done = r.word(e, []string{"done"}) != ""
 	}
@@ -70,8 +71,9 @@ func (r *planReader) cutByComma(n ast.Node) bool {
 	return false
 }
 
-// action reads send or drop, one of which must be there.
-func (r *planReader) action(m mapping) (send []int, drop bool) {
+// action reads send or drop, one of which must be there unless it is optional.
+func (r *planReader) action(m mapping, optional bool) (send []int, drop bool) {
+	mend := "write send: [OUTLET], or drop: true"
 	sendEntry, hasSend := m.get("send")
 	dropEntry, hasDrop := m.get("drop")
 	if hasSend {
@@ -87,8 +89,9 @@ func (r *planReader) action(m mapping) (send []int, drop bool) {
 			second = sendEntry
 		}
 		r.fail(second.at, m.what+" has both send and drop", "take one away")
+	case optional:
 	case !hasSend && !hasDrop && !slices.Contains(m.meant, "send") && !slices.Contains(m.meant, "drop"):
-		r.fail(m.at, m.what+" has neither send nor drop", "write send: [OUTLET], or drop: true")
+		r.fail(m.at, m.what+" has neither send nor drop", mend)
 	}
 	return send, drop
 }
@@ -133,7 +136,7 @@ func (r *planReader) readOtherwise(e entry) route.Otherwise {
 	if !ok {
 		return route.Otherwise{}
 	}
-	send, drop := r.action(m)
+	send, drop := r.action(m, false)
 	return route.Otherwise{Send: send, Drop: drop}
 }
 

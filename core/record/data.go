@@ -107,3 +107,30 @@ func AppendDataValue(dst, v []byte) []byte {
 	}
 	return dst
 }
+
+// SetData gives the record other structured data, which must be well formed.
+func (r *Record) SetData(data []byte) { r.Data, r.parsed = data, false }
+
+// AppendDataMapped writes well-formed structured data with each value v
+// replaced by what f appends to its first argument. Values go through f
+// unescaped.
+func AppendDataMapped(dst, data []byte, f func(dst, v []byte) []byte) []byte {
+	var t Tree
+	var value []byte
+	for n := 0; n < len(data); n++ {
+		end := scanName(data, n+1)
+		dst = append(dst, data[n:end]...)
+		for n = end; n < len(data) && data[n] == ' '; {
+			end = scanName(data, n+1)
+			dst = append(append(dst, data[n:end]...), '=', '"')
+			if n = scanValue(data, end+2); n == 0 {
+				return dst
+			}
+			t.Reset()
+			value = f(value[:0], t.unescape(data[end+2:n-1]))
+			dst = append(AppendDataValue(dst, value), '"')
+		}
+		dst = append(dst, ']')
+	}
+	return dst
+}

@@ -6,8 +6,9 @@ import "oakbarrel/core/record"
 type Judgement struct {
 	Name    string
 	Matched bool
-	Reached bool   // the walk came to the rule
-	Because string // the part of the condition that decided
+	Reached bool     // the walk came to the rule
+	Because string   // the part of the condition that decided
+	Changes []string // what the rule changes of the record, for people
 }
 
 // Way is where a record goes, and why.
@@ -18,17 +19,23 @@ type Way struct {
 	Outlets   []int       // where it goes, ascending; empty for nowhere
 }
 
-// Explain judges r by every rule.
+// Explain judges r by every rule, and changes it as the rules do.
 func (t *Table) Explain(r *record.Record) Way {
 	way := Way{DroppedBy: -1}
 	row := make([]uint64, (t.outlets+63)/64)
-	reached, sent := true, false
+	reached, sent, labelled := true, false, false
 	for i := range t.rules {
 		rule := &t.rules[i]
 		matched, because := rule.When.Explain(r)
-		way.Rules = append(way.Rules, Judgement{rule.Name, matched, reached, because})
+		way.Rules = append(way.Rules, Judgement{Name: rule.Name, Matched: matched, Reached: reached, Because: because})
 		if !matched || !reached {
 			continue
+		}
+		if t.changes[i] {
+			before := *r
+			rule.Change.apply(r, nil, labelled)
+			labelled = labelled || len(rule.Change.Labels) > 0
+			way.Rules[i].Changes = rule.Change.changes(&before, r)
 		}
 		add(row, t.masks[i])
 		sent = sent || len(rule.Send) > 0

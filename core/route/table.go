@@ -13,11 +13,12 @@ import (
 
 // Rule acts on the records that meet its condition. Outlets are numbers from 0.
 type Rule struct {
-	Name string
-	When *condition.Condition
-	Send []int
-	Drop bool // the record is dropped, and the walk ends
-	Done bool // the walk ends here for what matched
+	Name   string
+	When   *condition.Condition
+	Change Change // first of all
+	Send   []int
+	Drop   bool // the record is dropped, and the walk ends
+	Done   bool // the walk ends here for what matched
 }
 
 func (r *Rule) ends() bool { return r.Drop || r.Done }
@@ -40,12 +41,20 @@ type Table struct {
 	walks    [record.Priorities][]int32
 	byApp    map[string][]int32
 	verdicts [record.Priorities][]condition.Verdict // of each rule
+
+	changes                 []bool // which rules change something
+	firstChange, lastChange int
 }
 
 // NewTable compiles rules. It keeps them; the caller may not change them any more.
 func NewTable(rules []Rule, otherwise Otherwise, outlets int) *Table {
 	t := &Table{rules: rules, otherwise: otherwise, outlets: outlets, byApp: map[string][]int32{}}
+	t.firstChange, t.lastChange = len(rules), -1
 	for i := range rules {
+		c := &rules[i].Change
+		if t.changes = append(t.changes, !c.isZero()); t.changes[i] {
+			t.firstChange, t.lastChange = min(t.firstChange, i), i
+		}
 		t.masks = append(t.masks, mask(rules[i].Send, outlets))
 		apps, _ := rules[i].When.Apps()
 		for j, app := range apps {
@@ -74,8 +83,8 @@ func (t *Table) plan(p record.Priority) {
 		if _, keyed := t.rules[i].When.Apps(); !keyed {
 			t.walks[p] = append(t.walks[p], int32(i))
 		}
-		if verdicts[i] == condition.Always && t.rules[i].ends() {
-			return
+		if verdicts[i] == condition.Always && t.rules[i].ends() && i > t.lastChange {
+			return // else a record may come to be of this priority behind here
 		}
 	}
 }
@@ -92,7 +101,25 @@ func mask(outlets []int, total int) []uint64 {
 // ready, and is used again for batch after batch.
 type Marks struct {
 	words []uint64
-	each  int // words a record
+	each  int    // words a record
+	arena []byte // the texts that rules have changed
+	saved []saved
+}
+
+// saved is a record as it was before rules changed it.
+type saved struct {
+	at     int
+	record record.Record
+}
+
+// Undo takes back what rules have changed in the records of b.
+func (m *Marks) Undo(b *record.Batch) {
+	for i := range m.saved {
+		s := &m.saved[i]
+		b.Records[s.at] = s.record
+		b.Records[s.at].SetData(s.record.Data)
+	}
+	m.saved = m.saved[:0]
 }
 
 func (m *Marks) reset(records, outlets int) {
@@ -103,6 +130,7 @@ func (m *Marks) reset(records, outlets int) {
 	}
 	m.words = m.words[:need]
 	clear(m.words)
+	m.arena, m.saved = m.arena[:0], m.saved[:0]
 }
 
 // Has tells whether record i goes to an outlet.
@@ -114,13 +142,14 @@ func (m *Marks) Has(i, outlet int) bool {
 // one outlet, or dropped on purpose.
 type Counts struct{ In, Routed, Dropped int }
 
-// Mark walks the rules for each record of b and fills m. It allocates nothing
-// once m has grown to the size of the batches.
+// Mark walks the rules for each record of b and fills m. What rules change in
+// the records is valid until m is used again. It allocates nothing once m has
+// grown to the size of the batches, but where a mask finds something.
 func (t *Table) Mark(b *record.Batch, m *Marks) Counts {
 	m.reset(len(b.Records), t.outlets)
 	counts := Counts{In: len(b.Records)}
 	for i := range b.Records {
-		if t.mark(&b.Records[i], m.words[i*m.each:(i+1)*m.each]) {
+		if t.mark(b, i, m) {
 			counts.Routed++
 		} else {
 			counts.Dropped++
@@ -130,10 +159,11 @@ func (t *Table) Mark(b *record.Batch, m *Marks) Counts {
 }
 
 // mark tells whether the record goes to any outlet.
-func (t *Table) mark(r *record.Record, row []uint64) (routed bool) {
+func (t *Table) mark(b *record.Batch, at int, m *Marks) (routed bool) {
+	r, row := &b.Records[at], m.words[at*m.each:(at+1)*m.each]
 	walk, mine := t.walks[r.Priority], t.byApp[string(r.App)]
 	verdicts := t.verdicts[r.Priority]
-	dropped := false
+	dropped, changed, labelled := false, false, false
 	for len(walk) > 0 || len(mine) > 0 {
 		var i int32
 		if len(mine) == 0 || len(walk) > 0 && walk[0] < mine[0] {
@@ -145,12 +175,23 @@ func (t *Table) mark(r *record.Record, row []uint64) (routed bool) {
 		if verdicts[i] == condition.Never || verdicts[i] == condition.Maybe && !rule.When.Match(r) {
 			continue
 		}
+		if t.changes[i] {
+			if !changed {
+				m.saved = append(m.saved, saved{at, *r})
+			}
+			changed = true
+			m.arena = rule.Change.apply(r, m.arena, labelled)
+			labelled = labelled || len(rule.Change.Labels) > 0
+			walk, mine, verdicts = after(t.walks[r.Priority], i), after(t.byApp[string(r.App)], i), t.verdicts[r.Priority]
+		}
 		if rule.Drop {
 			dropped = true
 			break
 		}
-		routed = true
-		add(row, t.masks[i])
+		if len(rule.Send) > 0 {
+			routed = true
+			add(row, t.masks[i])
+		}
 		if rule.Done {
 			break
 		}
@@ -162,6 +203,15 @@ func (t *Table) mark(r *record.Record, row []uint64) (routed bool) {
 	return true
 }
 
+// after returns the rules of a list behind rule i.
+func after(rules []int32, i int32) []int32 {
+	at, found := slices.BinarySearch(rules, i)
+	if found {
+		at++
+	}
+	return rules[at:]
+}
+
 func add(row, mask []uint64) {
 	for i, w := range mask {
 		row[i] |= w
@@ -171,7 +221,7 @@ func add(row, mask []uint64) {
 // Unreachable returns the rules that no record can come to: those behind rules
 // that end the walk for every priority that they are about, and those behind
 // one that takes away all that they match. A rule whose own condition can
-// never hold is not among them.
+// never hold is not among them, nor one behind a rule that changes records.
 func (t *Table) Unreachable() (rules []int) {
 	reached := make([]bool, len(t.rules))
 	for p := range t.verdicts {
@@ -179,7 +229,7 @@ func (t *Table) Unreachable() (rules []int) {
 			reached[i] = reached[i] || v != condition.Never
 		}
 	}
-	for i := range t.rules {
+	for i := range min(len(t.rules), t.firstChange+1) {
 		when := t.rules[i].When
 		if when.Contradicts() {
 			continue

@@ -1,0 +1,119 @@
+package route
+
+import (
+	"math/rand/v2"
+	"regexp"
+	"slices"
+	"testing"
+
+	"oakbarrel/core/record"
+	"oakbarrel/core/wire"
+)
+
+func severity(s record.Severity) *record.Severity { return &s }
+func facility(f record.Facility) *record.Facility { return &f }
+
+// changing has rules that relabel, label and mask: outlets 0 quiet, 1 all.
+func changing(t testing.TB) *Table {
+	return NewTable([]Rule{
+		{Name: "errors of others", When: when(t, "severity is error and app is other"), Drop: true},
+		{Name: "whispers", When: when(t, `app is gate and "forced"`), Change: Change{Severity: severity(record.Error)}},
+		{Name: "shouts", When: when(t, `severity is error and "self-test"`), Change: Change{Severity: severity(record.Info), Facility: facility(19)}},
+		{Name: "renamed", When: when(t, "app is old"), Change: Change{App: []byte("pumpd"), Host: []byte("reef-02")}},
+		{Name: "pumps", When: when(t, "app is pumpd"), Change: Change{Labels: []Label{{"team", `p"]\`}}}},
+		{Name: "more", When: when(t, "field label@32473.team exists"), Change: Change{Labels: []Label{{"seen", "yes"}}}},
+		{Name: "cards", When: when(t, "any"), Change: Change{Masks: []*regexp.Regexp{regexp.MustCompile(`\d{4}`), regexp.MustCompile(`secret\w*`)}}},
+		{Name: "local3", When: when(t, "facility is local3"), Send: []int{0}, Done: true},
+		{Name: "errors", When: when(t, "severity is error"), Send: []int{1}},
+	}, Otherwise{Drop: true}, 2)
+}
+
+func parsed(message string) (r record.Record) {
+	p := wire.Parser{Default: record.DefaultPriority}
+	r.Received, r.Raw = record.Stamp{Sec: 1, Form: record.Zulu}, []byte(message)
+	p.Parse(&r, r.Raw)
+	return r
+}
+
+func TestWhatRulesChange(t *testing.T) {
+	table := changing(t)
+	for _, c := range []struct {
+		message, becomes string
+		outlets          []int
+	}{
+		{`<14>1 - h gate - - - door forced`, `"facility":"user","severity":"error","host":"h","app":"gate","text":"door forced"`, []int{1}},
+		{`<11>1 - h probe - - - self-test`, `"facility":"local3","severity":"info"`, []int{0}},
+		{`<11>1 - h other - - - self-test`, `"severity":"error"`, nil},
+		{`<11>1 - h old - - [a@1 b="c"] x`, `"host":"reef-02","app":"pumpd","text":"x","fields":{"a@1":{"b":"c"},"label@32473":{"team":"p\"]\\","seen":"yes"}}`, []int{1}},
+		{`<11>1 - h a - - [a@1 n="1234 \"5678\"" s="secretive"] 12345 secret`, `"text":"***5 ***","fields":{"a@1":{"n":"*** \"***\"","s":"***"}}`, []int{1}},
+		{`<14>1 - h a - - - nothing`, `"text":"nothing"`, nil},
+	} {
+		explained, marked := parsed(c.message), record.Batch{Records: []record.Record{parsed(c.message)}}
+		before := string(explained.AppendJSON(nil))
+		way := table.Explain(&explained)
+		var m Marks
+		for range 2 { // by the second time all is as it was
+			table.Mark(&marked, &m)
+			got := string(marked.Records[0].AppendJSON(nil))
+			if got != string(explained.AppendJSON(nil)) || !regexp.MustCompile(regexp.QuoteMeta(c.becomes)).MatchString(got) {
+				t.Errorf("%s becomes %s, explained as %s", c.message, got, explained.AppendJSON(nil))
+			}
+			var outlets []int
+			for o := range 2 {
+				if m.Has(0, o) {
+					outlets = append(outlets, o)
+				}
+			}
+			if !slices.Equal(outlets, c.outlets) || !slices.Equal(way.Outlets, c.outlets) {
+				t.Errorf("%s goes to %v, explained as %v", c.message, outlets, way.Outlets)
+			}
+			m.Undo(&marked)
+			if got := string(marked.Records[0].AppendJSON(nil)); got != before {
+				t.Errorf("undone it is %s, was %s", got, before)
+			}
+		}
+	}
+}
+
+// Whatever the rules and the records, Mark and Explain come to the same.
+func TestMarkAndExplainChangeAlike(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(4, 2))
+	conditions := []string{"any", "app is a", "app is b", "severity at least error", "severity is info", "facility is local3", `"x"`, "field label@32473.l exists", "not app is a"}
+	for range 300 {
+		var rules []Rule
+		for range 1 + rnd.IntN(8) {
+			r := Rule{When: when(t, conditions[rnd.IntN(len(conditions))])}
+			switch rnd.IntN(6) {
+			case 0:
+				r.Drop = true
+			case 1:
+				r.Send, r.Done = []int{rnd.IntN(3)}, rnd.IntN(2) == 0
+			case 2:
+				r.Change.Severity = severity(record.Severity(rnd.IntN(8)))
+			case 3:
+				r.Change.App, r.Send = []byte{"ab"[rnd.IntN(2)]}, []int{rnd.IntN(3)}
+			case 4:
+				r.Change.Labels = []Label{{"l", "v"}}
+			case 5:
+				r.Change.Facility = facility(record.Facility(18 + rnd.IntN(3)))
+			}
+			rules = append(rules, r)
+		}
+		table := NewTable(rules, Otherwise{Send: []int{2}, Drop: false}, 3)
+		for range 30 {
+			r := record.Record{Priority: record.Priority(rnd.IntN(192)), App: []byte{"abc"[rnd.IntN(3)]}, Text: []byte{"xy"[rnd.IntN(2)]}}
+			b := record.Batch{Records: []record.Record{r}}
+			var m Marks
+			table.Mark(&b, &m)
+			way := table.Explain(&r)
+			for o := range 3 {
+				if m.Has(0, o) != slices.Contains(way.Outlets, o) {
+					t.Fatalf("outlet %d: %v, explained as %+v", o, m.Has(0, o), way)
+				}
+			}
+			if string(r.AppendJSON(nil)) != string(b.Records[0].AppendJSON(nil)) {
+				t.Fatalf("%s, explained as %s", b.Records[0].AppendJSON(nil), r.AppendJSON(nil))
+			}
+		}
+	}
+}
