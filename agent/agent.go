@@ -53,6 +53,8 @@ type Agent struct {
 	// what must fall between two batches: a new plan, a look at the counters.
 	mu        sync.RWMutex
 	plan      *plan.Plan
+	table     *route.Table // of the plan, with its detail windows open
+	details   []Detail
 	readAt    time.Time
 	refused   *Refusal
 	intakes   []*intake
@@ -91,9 +93,13 @@ func Run(ctx context.Context, options Options) error {
 		return err
 	}
 	defer a.state.close()
+	a.details = a.state.readDetails()
 	if err := a.adopt(p, findings); err != nil {
 		a.stop()
 		return err
+	}
+	for _, d := range a.details {
+		time.AfterFunc(time.Until(d.Until), a.closeExpired)
 	}
 	control, err := a.serveControl()
 	if err != nil {
@@ -152,7 +158,7 @@ func (a *Agent) pass(b *record.Batch, marks *route.Marks, from endpoint, canWait
 		for i := range b.Records {
 			b.Records[i].Intake = in.settings.Name
 		}
-		counts := a.plan.Table.Mark(b, marks)
+		counts := a.table.Mark(b, marks)
 		if canWait {
 			if room := a.fullOutlet(b, marks); room != nil {
 				a.mu.RUnlock()

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"time"
@@ -32,13 +33,33 @@ func (a *Agent) serveControl() (io.Closer, error) {
 		return nil, err
 	}
 	mux := http.NewServeMux()
-	mux.HandleFunc("GET /status", func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "application/json")
-		json.NewEncoder(w).Encode(a.status())
+	mux.HandleFunc("GET /status", func(w http.ResponseWriter, _ *http.Request) { answer(w, a.status(), nil) })
+	mux.HandleFunc("POST /details", func(w http.ResponseWriter, r *http.Request) {
+		span, err := time.ParseDuration(r.FormValue("for"))
+		if err != nil {
+			answer(w, nil, errors.New("for how long the window is to be open cannot be read"))
+			return
+		}
+		d, err := a.openDetail(r.FormValue("rule"), r.FormValue("to"), span)
+		answer(w, d, err)
+	})
+	mux.HandleFunc("DELETE /details", func(w http.ResponseWriter, r *http.Request) {
+		closed, err := a.closeDetail(r.FormValue("rule"))
+		answer(w, closed, err)
 	})
 	server := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	go server.Serve(listener)
 	return server, nil
+}
+
+// answer writes what was asked for, or why it is refused.
+func answer(w http.ResponseWriter, what any, err error) {
+	w.Header().Set("Content-Type", "application/json")
+	if err != nil {
+		w.WriteHeader(http.StatusConflict)
+		what = map[string]string{"why": err.Error()}
+	}
+	json.NewEncoder(w).Encode(what)
 }
 
 // inFolder calls f with a short name for dir: the path of a socket may have
@@ -55,16 +76,39 @@ func inFolder(dir string, f func(dir string) error) error {
 // ErrNoAgent says that no agent runs with a state folder.
 var ErrNoAgent = errors.New("no agent runs with this state folder")
 
+// Refused says why an agent does not do what it was asked for.
+type Refused struct{ Why string }
+
+func (e *Refused) Error() string { return e.Why }
+
 // AskStatus asks the agent with a state folder for its status.
 func AskStatus(ctx context.Context, stateDir string) (s Status, err error) {
+	err = ask(ctx, stateDir, "GET", "/status", nil, &s)
+	return s, err
+}
+
+// OpenDetail lowers the threshold of a rule for a while.
+func OpenDetail(ctx context.Context, stateDir, rule, to string, span time.Duration) (d Detail, err error) {
+	err = ask(ctx, stateDir, "POST", "/details", url.Values{"rule": {rule}, "to": {to}, "for": {span.String()}}, &d)
+	return d, err
+}
+
+// CloseDetail closes the window of a rule, and tells whether there was one.
+func CloseDetail(ctx context.Context, stateDir, rule string) (closed bool, err error) {
+	err = ask(ctx, stateDir, "DELETE", "/details", url.Values{"rule": {rule}}, &closed)
+	return closed, err
+}
+
+// ask asks the agent with a state folder. A refusal is of type [Refused].
+func ask(ctx context.Context, stateDir, method, path string, query url.Values, to any) error {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	err = inFolder(stateDir, func(dir string) error {
+	err := inFolder(stateDir, func(dir string) error {
 		transport := &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			return new(net.Dialer).DialContext(ctx, "unix", filepath.Join(dir, controlFile))
 		}}
 		defer transport.CloseIdleConnections()
-		request, err := http.NewRequestWithContext(ctx, "GET", "http://agent/status", nil)
+		request, err := http.NewRequestWithContext(ctx, method, "http://agent"+path+"?"+query.Encode(), nil)
 		if err != nil {
 			return err
 		}
@@ -73,10 +117,14 @@ func AskStatus(ctx context.Context, stateDir string) (s Status, err error) {
 			return err
 		}
 		defer response.Body.Close()
-		if response.StatusCode != http.StatusOK {
-			return fmt.Errorf("the agent answers %s", response.Status)
+		switch response.StatusCode {
+		case http.StatusOK:
+			return json.NewDecoder(response.Body).Decode(to)
+		case http.StatusConflict:
+			refused := &Refused{}
+			return errors.Join(json.NewDecoder(response.Body).Decode(refused), refused)
 		}
-		return json.NewDecoder(response.Body).Decode(&s)
+		return fmt.Errorf("the agent answers %s", response.Status)
 	})
 	if errors.Is(err, context.DeadlineExceeded) {
 		err = fmt.Errorf("the agent with %s does not answer; its own log may tell why", stateDir)
@@ -84,5 +132,5 @@ func AskStatus(ctx context.Context, stateDir string) (s Status, err error) {
 	if errors.Is(err, os.ErrNotExist) || errors.Is(err, unix.ECONNREFUSED) {
 		err = fmt.Errorf("%s: %w", stateDir, ErrNoAgent)
 	}
-	return s, err
+	return err
 }

@@ -142,7 +142,7 @@ func (a *Agent) passTestRecord(text string) []string {
 		MsgID: []byte("TEST"), Text: []byte(text), Intake: byOrder,
 	}}}
 	var marks route.Marks
-	a.give(&b, &marks, a.plan.Table.Mark(&b, &marks), a.ordered, false)
+	a.give(&b, &marks, a.table.Mark(&b, &marks), a.ordered, false)
 	goesTo := []string{}
 	for i, o := range a.plan.Outlets {
 		if marks.Has(0, i) {

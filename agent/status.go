@@ -18,6 +18,7 @@ type Status struct {
 	Intakes []IntakeStatus `json:"intakes"`
 	Rules   balance.Rules  `json:"rules"`
 	Outlets []OutletStatus `json:"outlets"`
+	Details []Detail       `json:"details"` // the detail windows that are open
 	Balance balance.Result `json:"balance"`
 }
 
@@ -67,7 +68,7 @@ func (a *Agent) status() Status {
 	s := Status{
 		AgentID: a.state.id, Host: a.host(), PID: os.Getpid(), Since: a.since,
 		Plan:    PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.plan.Hash(), Refused: a.refused},
-		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{},
+		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{}, Details: append([]Detail{}, a.details...),
 		Rules: balance.Rules{In: a.in.Load(), Routed: a.routed.Load(), Dropped: a.dropped.Load()},
 	}
 	account := balance.Account{Rules: s.Rules, Intakes: []balance.Intake{a.gone}}

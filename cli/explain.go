@@ -66,15 +66,9 @@ type explainCounts struct {
 }
 
 func (e *explainer) load(file string) error {
-	p, findings, err := plan.Load(file)
+	p, err := e.loadPlan(file)
 	if err != nil {
-		return couldNot(err)
-	}
-	if findings.Refused() {
-		for _, f := range findings {
-			fmt.Fprintln(e.stderr, f)
-		}
-		return codedError{exitNo, fmt.Errorf("a plan with errors cannot be explained; mend them first")}
+		return err
 	}
 	e.plan = p
 	e.counts = explainCounts{byRule: make([]int, len(p.Table.Names())), byOutlet: make([]int, len(p.Outlets))}
@@ -160,14 +154,6 @@ func (c *explainCounts) add(way route.Way) {
 	}
 }
 
-func (e *explainer) outletNames(way route.Way) []string {
-	names := []string{}
-	for _, o := range way.Outlets {
-		names = append(names, e.plan.Outlets[o].Name)
-	}
-	return names
-}
-
 // explanation is an answer for programs.
 type explanation struct {
 	Record    json.RawMessage `json:"record"`
@@ -187,7 +173,7 @@ type judgementJSON struct {
 }
 
 func (e *explainer) asJSON(came []byte, r *record.Record, way route.Way) explanation {
-	x := explanation{Record: came, Rules: []judgementJSON{}, Otherwise: way.Otherwise, GoesTo: e.outletNames(way)}
+	x := explanation{Record: came, Rules: []judgementJSON{}, Otherwise: way.Otherwise, GoesTo: outletNames(e.plan, way.Outlets)}
 	for _, j := range way.Rules {
 		if j.Changes == nil {
 			j.Changes = []string{}
@@ -249,7 +235,7 @@ func verdict(j route.Judgement) string {
 }
 
 func (e *explainer) destination(way route.Way) string {
-	names := strings.Join(e.outletNames(way), ", ")
+	names := strings.Join(outletNames(e.plan, way.Outlets), ", ")
 	if names != "" {
 		names = "to " + names
 	}

@@ -13,15 +13,15 @@ import (
 func (a *app) planCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "plan",
-		Short: "Check a plan, and see what it does with a message",
+		Short: "Check a plan, and see what it does before it does it",
 		Example: `  oakbarrel plan check lantern-bay/tide-gw/plan.yaml
   oakbarrel plan explain lantern-bay/tide-gw/plan.yaml --line '<34>door-badge[7]: badge 7714 refused'`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			return usageError("plan needs to know what to do; write: plan check FILE, or plan explain FILE")
+			return usageError("plan needs to know what to do; write: plan check FILE, explain FILE, matrix FILE, or compare OLD NEW")
 		},
 	}
-	c.AddCommand(a.checkCommand(), a.explainCommand())
+	c.AddCommand(a.checkCommand(), a.explainCommand(), a.matrixCommand(), a.compareCommand())
 	return c
 }
 

@@ -56,7 +56,15 @@ func (a *app) printStatus(s agent.Status) {
 		fmt.Fprintln(a.stdout, "         the file has changed since; SIGHUP makes the agent read it")
 	}
 	a.printIntakes(s.Intakes)
+	for _, i := range s.Intakes {
+		if i.TurnedAway > 0 {
+			fmt.Fprintf(a.stdout, "  %s has turned away %s that the plan does not let in\n", i.Name, count(i.TurnedAway)+" connections or datagrams")
+		}
+	}
 	fmt.Fprintf(a.stdout, "\nrules    in %s = routed %s + dropped %s\n", count(s.Rules.In), count(s.Rules.Routed), count(s.Rules.Dropped))
+	for _, d := range s.Details {
+		fmt.Fprintf(a.stdout, "         detail window: rule %q takes %s instead of %s until %s\n", d.Rule, d.To, d.From, clock(d.Until))
+	}
 	a.printOutlets(s.Outlets)
 	if s.Balance.Closes {
 		fmt.Fprintln(a.stdout, "\nbalance  closes: nothing is lost that is not counted")

@@ -35,7 +35,7 @@ func (p *parser) severity() node {
 	default:
 		which := p.second("at", "least", "most")
 		s := p.severityValue()
-		n.text = fmt.Sprintf("severity at %s %s", which, s)
+		n.text, n.least = fmt.Sprintf("severity at %s %s", which, s), which == "least" && !negated
 		for i := range record.Severity(8) {
 			if which == "least" && i <= s || which == "most" && i >= s {
 				n.add(i)

@@ -13,8 +13,9 @@ import (
 // The tests that look at a priority, an intake, a stream or a peer.
 
 type severityTest struct {
-	set  uint8 // a bit for each severity
-	text string
+	set   uint8 // a bit for each severity
+	text  string
+	least bool // written with at least
 }
 
 func (t *severityTest) add(s record.Severity)        { t.set |= 1 << s }

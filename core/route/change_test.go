@@ -75,31 +75,40 @@ func TestWhatRulesChange(t *testing.T) {
 	}
 }
 
+// randomTable has rules of all kinds; records of apps a to c and texts x and y meet them.
+func randomTable(t testing.TB, rnd *rand.Rand) *Table {
+	conditions := []string{"any", "app is a", "app is b", "severity at least error", "severity is info", "facility is local3", `"x"`, "field label@32473.l exists", "not app is a"}
+	var rules []Rule
+	for range 1 + rnd.IntN(8) {
+		r := Rule{When: when(t, conditions[rnd.IntN(len(conditions))])}
+		switch rnd.IntN(6) {
+		case 0:
+			r.Drop = true
+		case 1:
+			r.Send, r.Done = []int{rnd.IntN(3)}, rnd.IntN(2) == 0
+		case 2:
+			r.Change.Severity, r.Done = severity(record.Severity(rnd.IntN(8))), rnd.IntN(4) == 0
+		case 3:
+			r.Change.App, r.Send = []byte{"ab"[rnd.IntN(2)]}, []int{rnd.IntN(3)}
+		case 4:
+			r.Change.Labels = []Label{{"l", "v"}}
+		case 5:
+			r.Change.Facility = facility(record.Facility(18 + rnd.IntN(3)))
+		}
+		rules = append(rules, r)
+	}
+	otherwise := Otherwise{Send: []int{2}}
+	if rnd.IntN(2) == 0 {
+		otherwise = Otherwise{Drop: true}
+	}
+	return NewTable(rules, otherwise, 3)
+}
+
 // Whatever the rules and the records, Mark and Explain come to the same.
 func TestMarkAndExplainChangeAlike(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(4, 2))
-	conditions := []string{"any", "app is a", "app is b", "severity at least error", "severity is info", "facility is local3", `"x"`, "field label@32473.l exists", "not app is a"}
 	for range 300 {
-		var rules []Rule
-		for range 1 + rnd.IntN(8) {
-			r := Rule{When: when(t, conditions[rnd.IntN(len(conditions))])}
-			switch rnd.IntN(6) {
-			case 0:
-				r.Drop = true
-			case 1:
-				r.Send, r.Done = []int{rnd.IntN(3)}, rnd.IntN(2) == 0
-			case 2:
-				r.Change.Severity = severity(record.Severity(rnd.IntN(8)))
-			case 3:
-				r.Change.App, r.Send = []byte{"ab"[rnd.IntN(2)]}, []int{rnd.IntN(3)}
-			case 4:
-				r.Change.Labels = []Label{{"l", "v"}}
-			case 5:
-				r.Change.Facility = facility(record.Facility(18 + rnd.IntN(3)))
-			}
-			rules = append(rules, r)
-		}
-		table := NewTable(rules, Otherwise{Send: []int{2}, Drop: false}, 3)
+		table := randomTable(t, rnd)
 		for range 30 {
 			r := record.Record{Priority: record.Priority(rnd.IntN(192)), App: []byte{"abc"[rnd.IntN(3)]}, Text: []byte{"xy"[rnd.IntN(2)]}}
 			b := record.Batch{Records: []record.Record{r}}

@@ -252,3 +252,13 @@ func (t *Table) Names() (names []string) {
 	}
 	return names
 }
+
+// WithThreshold returns the table with the threshold of a rule lowered, and
+// the threshold that it has now.
+func (t *Table) WithThreshold(rule int, to record.Severity) (lowered *Table, from record.Severity, err error) {
+	rules := slices.Clone(t.rules)
+	if rules[rule].When, from, err = rules[rule].When.WithThreshold(to); err != nil {
+		return nil, from, err
+	}
+	return NewTable(rules, t.otherwise, t.outlets), from, nil
+}

@@ -1,0 +1,150 @@
+package agent
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"oakbarrel/core/disk"
+	"oakbarrel/core/plan"
+	"oakbarrel/core/record"
+	"oakbarrel/core/route"
+)
+
+// Detail is a detail window: the threshold of a rule is lowered for a while.
+type Detail struct {
+	Rule   string    `json:"rule"`
+	From   string    `json:"from"` // the rule's own threshold
+	To     string    `json:"to"`
+	Opened time.Time `json:"opened"`
+	Until  time.Time `json:"until"`
+}
+
+// longestDetail bounds a window, so that none is forgotten.
+const longestDetail = 24 * time.Hour
+
+// openDetail opens a window, or changes the one that the rule has.
+func (a *Agent) openDetail(rule, to string, span time.Duration) (d Detail, err error) {
+	severity, ok := record.ParseSeverity(to)
+	if !ok {
+		return d, fmt.Errorf("%q is not a severity", to)
+	}
+	if span < time.Second || span > longestDetail {
+		return d, errors.New("a window is open from 1s to 24h")
+	}
+	now := time.Now().Truncate(time.Millisecond)
+	d = Detail{Rule: rule, To: severity.String(), Opened: now, Until: now.Add(span)}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	others := slices.DeleteFunc(slices.Clone(a.details), func(o Detail) bool { return o.Rule == rule })
+	details := append(others, d)
+	table, err := withDetails(a.plan, details)
+	if err != nil {
+		return d, err
+	}
+	if err := a.state.saveDetails(details); err != nil {
+		return d, fmt.Errorf("the window cannot be written down, and so would not close after a restart: %w", err)
+	}
+	a.table, a.details = table, details
+	a.log.Info("a detail window is open", "rule", rule, "from", details[len(details)-1].From, "to", d.To, "until", d.Until)
+	time.AfterFunc(time.Until(d.Until), a.closeExpired)
+	return details[len(details)-1], nil
+}
+
+// withDetails returns the table of a plan with windows open, and fills in the
+// thresholds that the rules have.
+func withDetails(p *plan.Plan, details []Detail) (t *route.Table, err error) {
+	t = p.Table
+	for i := range details {
+		d := &details[i]
+		rule := slices.Index(t.Names(), d.Rule)
+		if rule < 0 {
+			return nil, fmt.Errorf("the plan has no rule %q", d.Rule)
+		}
+		to, _ := record.ParseSeverity(d.To)
+		lowered, from, err := t.WithThreshold(rule, to)
+		if err != nil {
+			return nil, fmt.Errorf("rule %q has no detail window: %w", d.Rule, err)
+		}
+		t, d.From = lowered, from.String()
+	}
+	return t, nil
+}
+
+// closeDetail closes the window of a rule, and tells whether there was one.
+func (a *Agent) closeDetail(rule string) (closed bool, err error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.closeDetails(func(d Detail) bool { return d.Rule == rule })
+}
+
+// closeExpired closes the windows whose time is over.
+func (a *Agent) closeExpired() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	now := time.Now()
+	if _, err := a.closeDetails(func(d Detail) bool { return !d.Until.After(now) }); err != nil {
+		a.log.Error("that a detail window is closed cannot be written down", "why", err)
+	}
+}
+
+func (a *Agent) closeDetails(which func(Detail) bool) (closed bool, err error) {
+	left := slices.DeleteFunc(slices.Clone(a.details), which)
+	if len(left) == len(a.details) {
+		return false, nil
+	}
+	for _, d := range a.details {
+		if which(d) {
+			a.log.Info("a detail window is closed", "rule", d.Rule, "back_to", d.From)
+		}
+	}
+	a.details = left
+	a.table, err = withDetails(a.plan, left)
+	if err != nil { // it was right with more windows
+		a.table = a.plan.Table
+	}
+	return true, errors.Join(err, a.state.saveDetails(left))
+}
+
+// keepDetails opens the windows again that are open still, under a plan that
+// has just come: those of rules that it does not have any more are gone.
+func (a *Agent) keepDetails(p *plan.Plan, details []Detail) {
+	now := time.Now()
+	var kept []Detail
+	a.table = p.Table
+	for _, d := range details {
+		if !d.Until.After(now) {
+			continue
+		}
+		table, err := withDetails(p, append(slices.Clone(kept), d))
+		if err != nil {
+			a.log.Warn("a detail window is closed, because the plan has changed", "rule", d.Rule, "why", err)
+			continue
+		}
+		kept, a.table = append(kept, d), table
+	}
+	a.details = kept
+}
+
+const detailsFile = "details.json"
+
+func (s *state) saveDetails(details []Detail) error {
+	b, err := json.Marshal(details)
+	if err != nil {
+		return err
+	}
+	return disk.WriteFile(disk.OS, filepath.Join(s.dir, detailsFile), append(b, '\n'), 0o640)
+}
+
+// readDetails returns the windows that were open when the agent ended.
+func (s *state) readDetails() (details []Detail) {
+	b, err := os.ReadFile(filepath.Join(s.dir, detailsFile))
+	if err != nil || json.Unmarshal(b, &details) != nil {
+		return nil
+	}
+	return details
+}

@@ -1,0 +1,258 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"oakbarrel/client"
+	"oakbarrel/core/format"
+	"oakbarrel/core/plan"
+	"oakbarrel/core/record"
+	"oakbarrel/core/roll"
+)
+
+// comparer judges a sample by two plans.
+type comparer struct {
+	*app
+	sample string
+	store  storeQuery
+	limit  int
+}
+
+func (a *app) compareCommand() *cobra.Command {
+	x := &comparer{app: a}
+	c := &cobra.Command{
+		Use:   "compare OLD NEW (--sample FILE | --cask NAME)",
+		Short: "See what another plan would do with recorded traffic",
+		Long: `Judge recorded traffic by two plans: what goes somewhere else, what is kept no
+longer, what is kept only now, by rule and outlet, with examples, and what each
+outlet would write in a day.
+
+The sample is a file of syslog messages or JSON records, one a line, or the live
+file of a rolled set, which is read with its pieces; or what a cask of the store
+holds. Exit code 1 says that something is kept no longer.`,
+		Example: `  oakbarrel plan compare lantern-bay/tide-gw/plan.yaml new.yaml --sample lantern-bay/tide-gw/logs/all.log
+  oakbarrel plan compare old.yaml new.yaml --cask gateway --since 1h`,
+		Args: cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			if byFile, byCask := x.sample != "", c.Flags().Changed("cask"); byFile == byCask {
+				return usageError("compare needs recorded traffic; write: --sample FILE, or --cask NAME --since 1h")
+			}
+			return x.run(c.Context(), args[0], args[1])
+		},
+	}
+	c.Flags().StringVar(&x.sample, "sample", "", "file of messages, or the live file of a rolled set")
+	x.store.flags(c)
+	c.Flags().IntVar(&x.limit, "limit", 100_000, "how many records of a cask at most, the newest")
+	return c
+}
+
+func (x *comparer) run(ctx context.Context, oldFile, newFile string) error {
+	before, err := x.loadPlan(oldFile)
+	if err != nil {
+		return err
+	}
+	after, err := x.loadPlan(newFile)
+	if err != nil {
+		return err
+	}
+	c := plan.Compare(before, after)
+	if x.sample != "" {
+		err = x.addSample(c, before)
+	} else {
+		err = x.addCask(ctx, c)
+	}
+	if err != nil {
+		return err
+	}
+	if c.Records == 0 {
+		return couldNot(errors.New("the sample holds no record"))
+	}
+	c.Finish()
+	if x.json() {
+		err = x.printJSON(comparisonJSON(c))
+	} else {
+		x.print(c)
+	}
+	if err == nil && c.Lost > 0 {
+		err = no
+	}
+	return err
+}
+
+// addSample adds the lines of a file or of a rolled set; the old plan may tell their format.
+func (x *comparer) addSample(c *plan.Comparison, p *plan.Plan) error {
+	var lines *format.Format
+	if absolute, err := filepath.Abs(x.sample); err == nil {
+		for _, o := range p.Outlets {
+			if o.File.Path == absolute {
+				lines = o.Format
+			}
+		}
+	}
+	set, err := roll.NewReader(x.sample, false)
+	if err != nil {
+		return couldNot(err)
+	}
+	defer set.Close()
+	if lines != nil {
+		for _, property := range []string{"facility", "severity"} {
+			if template := lines.String(); strings.Contains(template, "{") && !strings.Contains(template, property) {
+				fmt.Fprintf(x.stderr, "oakbarrel: the lines of %s do not tell the %s; each counts as %s\n", x.sample, property, record.DefaultPriority)
+			}
+		}
+	}
+	var r record.Record
+	for i := range set.Files() {
+		err := set.Lines(i, func(line []byte) error {
+			r.Reset()
+			if lines == nil || lines.Read(&r, line) != nil {
+				format.Guess(&r, line)
+			}
+			c.Add(&r)
+			return nil
+		})
+		if err != nil {
+			return couldNot(err)
+		}
+	}
+	return nil
+}
+
+func (x *comparer) addCask(ctx context.Context, c *plan.Comparison) error {
+	if err := x.store.parse(time.Now()); err != nil {
+		return err
+	}
+	store, err := storeClient()
+	if err != nil {
+		return err
+	}
+	return storeError(store.Read(ctx, x.store.Query, client.Page{Limit: x.limit}, func(line []byte) error {
+		var r record.Record
+		err := r.ParseJSON(line)
+		if err == nil {
+			c.Add(&r)
+		}
+		return err
+	}))
+}
+
+// The comparison for programs.
+type (
+	comparedJSON struct {
+		Records      int              `json:"records"`
+		Since        time.Time        `json:"since"` // of the records
+		Until        time.Time        `json:"until"`
+		Same         int              `json:"same"`
+		Moved        int              `json:"moved"`
+		NoLongerKept int              `json:"no_longer_kept"`
+		NewlyKept    int              `json:"newly_kept"`
+		Outlets      []comparedOutlet `json:"outlets"`
+		Changes      []comparedChange `json:"changes"`
+	}
+	comparedOutlet struct {
+		Name        string `json:"name"`
+		OldRecords  int64  `json:"old_records"`
+		NewRecords  int64  `json:"new_records"`
+		OldBytesDay *int64 `json:"old_bytes_a_day"` // null where the sample is too short to tell
+		NewBytesDay *int64 `json:"new_bytes_a_day"`
+	}
+	comparedChange struct {
+		Records  int               `json:"records"`
+		From     []string          `json:"from"`
+		To       []string          `json:"to"`
+		OldRules []string          `json:"old_rules"`
+		NewRules []string          `json:"new_rules"`
+		Examples []json.RawMessage `json:"examples"`
+	}
+)
+
+func comparisonJSON(c *plan.Comparison) comparedJSON {
+	j := comparedJSON{Records: c.Records, Since: c.First, Until: c.Last, Same: c.Same, Moved: c.Moved, NoLongerKept: c.Lost, NewlyKept: c.New, Outlets: []comparedOutlet{}, Changes: []comparedChange{}}
+	for _, o := range c.Outlets {
+		out := comparedOutlet{Name: o.Name, OldRecords: o.Records[0], NewRecords: o.Records[1]}
+		if before, ok := c.ADay(o.Bytes[0]); ok {
+			after, _ := c.ADay(o.Bytes[1])
+			out.OldBytesDay, out.NewBytesDay = &before, &after
+		}
+		j.Outlets = append(j.Outlets, out)
+	}
+	for _, w := range c.Changes {
+		change := comparedChange{w.Records, list(w.From[0]), list(w.To[0]), list(w.From[1]), list(w.To[1]), nil}
+		for _, e := range w.Examples {
+			change.Examples = append(change.Examples, json.RawMessage(e))
+		}
+		j.Changes = append(j.Changes, change)
+	}
+	return j
+}
+
+// list returns names as a list that is never null.
+func list(names []string) []string { return append([]string{}, names...) }
+
+func (x *comparer) print(c *plan.Comparison) {
+	fmt.Fprintf(x.stdout, "%s of %s, from %s to %s\n\n", plural(c.Records, "record"), brief(c.Last.Sub(c.First)), clock(c.First), clock(c.Last))
+	x.table([][]string{
+		{"", "RECORDS"}, {"as before", count(int64(c.Same))}, {"somewhere else", count(int64(c.Moved))}, {"kept no longer", count(int64(c.Lost))}, {"kept only now", count(int64(c.New))},
+	})
+	rows := [][]string{{"OUTLET", "BEFORE", "AFTER", "A DAY BEFORE", "A DAY AFTER"}}
+	for _, o := range c.Outlets {
+		row := []string{o.Name, count(o.Records[0]), count(o.Records[1])}
+		for side := range 2 {
+			perDay, ok := c.ADay(o.Bytes[side])
+			switch {
+			case o.Missing[side]:
+				row = append(row, "not in the plan")
+			case !ok:
+				row = append(row, "the sample is too short")
+			default:
+				row = append(row, size(perDay))
+			}
+		}
+		rows = append(rows, row)
+	}
+	fmt.Fprintln(x.stdout)
+	x.table(rows)
+	const most = 12
+	for i, w := range c.Changes {
+		if i == most {
+			fmt.Fprintf(x.stdout, "\n  and %s more; --output json has them all\n", plural(len(c.Changes)-most, "change"))
+			return
+		}
+		fmt.Fprintf(x.stdout, "\n  %s: from %s to %s\n", plural(w.Records, "record"), ways(w.From[0], "nowhere"), ways(w.To[0], "nowhere"))
+		fmt.Fprintf(x.stdout, "    rules before: %s; after: %s\n", ways(w.From[1], "otherwise"), ways(w.To[1], "otherwise"))
+		for _, e := range w.Examples {
+			var r record.Record
+			if r.ParseJSON([]byte(e)) == nil {
+				fmt.Fprintf(x.stdout, "    %s\n", recordText(&r))
+			}
+		}
+	}
+}
+
+func ways(names []string, without string) string {
+	if len(names) == 0 {
+		return without
+	}
+	return strings.Join(names, ", ")
+}
+
+// brief writes a span for people.
+func brief(d time.Duration) string {
+	switch {
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%.0f min", d.Minutes())
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%.0f h", d.Hours())
+	}
+	return fmt.Sprintf("%.0f days", d.Hours()/24)
+}

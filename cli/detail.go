@@ -1,0 +1,109 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"oakbarrel/agent"
+	"oakbarrel/core/record"
+)
+
+func (a *app) detailCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "detail",
+		Short: "Lower the threshold of a rule for a while",
+		Example: `  oakbarrel detail open --state lantern-bay/tide-gw/state --rule errors --to debug --for 30m
+  oakbarrel detail close --state lantern-bay/tide-gw/state --rule errors`,
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			return usageError("detail needs to know what to do; write: detail open --rule NAME --to debug --for 30m, or detail close --rule NAME")
+		},
+	}
+	c.AddCommand(a.detailOpenCommand(), a.detailCloseCommand())
+	return c
+}
+
+func (a *app) detailOpenCommand() *cobra.Command {
+	var state, rule, to string
+	var span time.Duration
+	c := &cobra.Command{
+		Use:   "open --rule NAME --to SEVERITY --for TIME",
+		Short: "Open a detail window",
+		Long: `Open a detail window: the threshold of a rule, its "severity at least", is lowered
+for a while and goes back by itself, also after a restart of the agent. Only a
+rule with one such test has a window. The program that you hunt must also speak
+in that detail: its own settings may keep debug messages back.`,
+		Example: `  oakbarrel detail open --state lantern-bay/tide-gw/state --rule errors --to debug --for 30m
+  oakbarrel detail open --rule 'ticket faults' --to info --for 2h`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if _, ok := record.ParseSeverity(to); !ok {
+				return usageError("--to cannot be %q; write one of %s", to, strings.Join(record.Severities[:], ", "))
+			}
+			if span < time.Second || span > 24*time.Hour {
+				return usageError("--for is from 1s to 24h")
+			}
+			d, err := agent.OpenDetail(c.Context(), state, rule, to, span)
+			if err != nil {
+				return detailError(err)
+			}
+			if a.json() {
+				return a.printJSON(d)
+			}
+			fmt.Fprintf(a.stdout, "rule %q takes severity at least %s, instead of %s, until %s\n", d.Rule, d.To, d.From, clock(d.Until))
+			fmt.Fprintln(a.stdout, "The program itself must also speak in that detail.")
+			return nil
+		},
+	}
+	stateFlag(c, &state)
+	c.Flags().StringVar(&rule, "rule", "", "name of the rule, as status and explain show it")
+	c.Flags().StringVar(&to, "to", "debug", "the severity that the rule takes meanwhile")
+	c.Flags().DurationVar(&span, "for", 30*time.Minute, "how long, such as 30m")
+	c.MarkFlagRequired("rule")
+	return c
+}
+
+func (a *app) detailCloseCommand() *cobra.Command {
+	var state, rule string
+	c := &cobra.Command{
+		Use:   "close --rule NAME",
+		Short: "Close a detail window before its time",
+		Example: `  oakbarrel detail close --state lantern-bay/tide-gw/state --rule errors
+  oakbarrel detail close --rule 'ticket faults'`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			closed, err := agent.CloseDetail(c.Context(), state, rule)
+			if err != nil {
+				return detailError(err)
+			}
+			if a.json() {
+				err = a.printJSON(map[string]any{"rule": rule, "closed": closed})
+			} else if closed {
+				fmt.Fprintf(a.stdout, "the window of rule %q is closed\n", rule)
+			} else {
+				fmt.Fprintf(a.stdout, "rule %q has no window open\n", rule)
+			}
+			if err == nil && !closed {
+				err = no
+			}
+			return err
+		},
+	}
+	stateFlag(c, &state)
+	c.Flags().StringVar(&rule, "rule", "", "name of the rule")
+	c.MarkFlagRequired("rule")
+	return c
+}
+
+// detailError gives a refusal of the agent the exit code of no.
+func detailError(err error) error {
+	var refused *agent.Refused
+	if errors.As(err, &refused) {
+		return codedError{exitNo, refused}
+	}
+	return couldNot(err)
+}
