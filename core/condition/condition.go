@@ -95,6 +95,19 @@ func (c *Condition) Apps() (apps []string, ok bool) {
 	return nil, false
 }
 
+// Texts returns texts one of which the text of a record must contain, letter
+// case aside, to meet the condition; ok is false where it does not demand that.
+// All are ASCII, of three bytes or more.
+func (c *Condition) Texts() (texts []string, ok bool) {
+	for _, part := range conjuncts(nil, c.root) {
+		t, is := part.(*textTest)
+		if is && t.prop.which == text && !slices.ContainsFunc(t.search, func(s Searcher) bool { return !s.ascii || len(s.want) < 3 }) {
+			return t.values, true
+		}
+	}
+	return nil, false
+}
+
 // node is a part of a condition.
 type node interface {
 	match(r *record.Record) bool

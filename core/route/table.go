@@ -5,7 +5,9 @@
 package route
 
 import (
+	"math"
 	"slices"
+	"strings"
 
 	"oakbarrel/core/condition"
 	"oakbarrel/core/record"
@@ -36,10 +38,14 @@ type Table struct {
 	outlets   int
 	masks     [][]uint64 // the outlets of each rule, and of otherwise at the end
 
-	// A record meets two lists of rules, both in order: those that its priority
-	// leaves open, and those of them that are about its app alone.
+	// A record meets three lists of rules, all in order: those that its priority
+	// leaves open, those of them that are about its app alone, and those that
+	// are about texts, one of which it has.
 	walks    [record.Priorities][]int32
+	about    []int // of each rule
 	byApp    map[string][]int32
+	byText   *literals                              // nil where no rule is about texts
+	texts    [record.Priorities]bool                // whether a rule about texts is open
 	verdicts [record.Priorities][]condition.Verdict // of each rule
 
 	changes                 []bool // which rules change something
@@ -56,18 +62,57 @@ func NewTable(rules []Rule, otherwise Otherwise, outlets int) *Table {
 			t.firstChange, t.lastChange = min(t.firstChange, i), i
 		}
 		t.masks = append(t.masks, mask(rules[i].Send, outlets))
-		apps, _ := rules[i].When.Apps()
-		for j, app := range apps {
-			if !slices.Contains(apps[:j], app) {
-				t.byApp[app] = append(t.byApp[app], int32(i))
-			}
-		}
 	}
+	t.index()
 	t.masks = append(t.masks, mask(otherwise.Send, outlets))
 	for p := range t.walks {
 		t.plan(record.Priority(p))
 	}
 	return t
+}
+
+// What a rule is about, so that only records meet it that have one of its keys.
+const (
+	aboutAll = iota
+	aboutApps
+	aboutTexts
+)
+
+// maxKeyed bounds the texts by which rules are found; rules that find no room
+// are met by all records.
+const maxKeyed = 10_000
+
+// index finds out what each rule is about.
+func (t *Table) index() {
+	texts, size := map[string][]int32{}, 0
+	for i := range t.rules {
+		kind := aboutAll
+		keys, ok := t.rules[i].When.Apps()
+		if ok {
+			kind = aboutApps
+			for _, app := range keys {
+				t.byApp[app] = appendOnce(t.byApp[app], int32(i))
+			}
+		} else if keys, ok = t.rules[i].When.Texts(); ok && size+len(keys) <= maxKeyed {
+			kind = aboutTexts
+			size += len(keys)
+			for _, text := range keys {
+				text = strings.ToLower(text)
+				texts[text] = appendOnce(texts[text], int32(i))
+			}
+		}
+		t.about = append(t.about, kind)
+	}
+	if len(texts) > 0 {
+		t.byText = newLiterals(texts)
+	}
+}
+
+func appendOnce(rules []int32, i int32) []int32 {
+	if slices.Contains(rules, i) {
+		return rules
+	}
+	return append(rules, i)
 }
 
 // plan finds out which rules can match a priority: none behind one that surely
@@ -80,7 +125,10 @@ func (t *Table) plan(p record.Priority) {
 		if verdicts[i] == condition.Never {
 			continue
 		}
-		if _, keyed := t.rules[i].When.Apps(); !keyed {
+		switch t.about[i] {
+		case aboutTexts:
+			t.texts[p] = true
+		case aboutAll:
 			t.walks[p] = append(t.walks[p], int32(i))
 		}
 		if verdicts[i] == condition.Always && t.rules[i].ends() && i > t.lastChange {
@@ -103,6 +151,7 @@ type Marks struct {
 	words []uint64
 	each  int    // words a record
 	arena []byte // the texts that rules have changed
+	found []int32
 	saved []saved
 }
 
@@ -161,15 +210,13 @@ func (t *Table) Mark(b *record.Batch, m *Marks) Counts {
 // mark tells whether the record goes to any outlet.
 func (t *Table) mark(b *record.Batch, at int, m *Marks) (routed bool) {
 	r, row := &b.Records[at], m.words[at*m.each:(at+1)*m.each]
-	walk, mine := t.walks[r.Priority], t.byApp[string(r.App)]
+	lists := t.listsOf(r, m, -1)
 	verdicts := t.verdicts[r.Priority]
 	dropped, changed, labelled := false, false, false
-	for len(walk) > 0 || len(mine) > 0 {
-		var i int32
-		if len(mine) == 0 || len(walk) > 0 && walk[0] < mine[0] {
-			i, walk = walk[0], walk[1:]
-		} else {
-			i, mine = mine[0], mine[1:]
+	for {
+		i := lists.take()
+		if i < 0 {
+			break
 		}
 		rule := &t.rules[i]
 		if verdicts[i] == condition.Never || verdicts[i] == condition.Maybe && !rule.When.Match(r) {
@@ -182,7 +229,7 @@ func (t *Table) mark(b *record.Batch, at int, m *Marks) (routed bool) {
 			changed = true
 			m.arena = rule.Change.apply(r, m.arena, labelled)
 			labelled = labelled || len(rule.Change.Labels) > 0
-			walk, mine, verdicts = after(t.walks[r.Priority], i), after(t.byApp[string(r.App)], i), t.verdicts[r.Priority]
+			lists, verdicts = t.listsOf(r, m, i), t.verdicts[r.Priority]
 		}
 		if rule.Drop {
 			dropped = true
@@ -203,6 +250,22 @@ func (t *Table) mark(b *record.Batch, at int, m *Marks) (routed bool) {
 	return true
 }
 
+// lists are the rules that a record still has to meet.
+type lists struct{ walk, app, text []int32 }
+
+// listsOf returns the rules behind rule i that a record has to meet.
+func (t *Table) listsOf(r *record.Record, m *Marks, i int32) (l lists) {
+	l.walk, l.app = t.walks[r.Priority], t.byApp[string(r.App)]
+	if t.byText != nil && t.texts[r.Priority] {
+		m.found = t.byText.find(m.found[:0], r.Text)
+		l.text = m.found
+	}
+	if i >= 0 {
+		l.walk, l.app, l.text = after(l.walk, i), after(l.app, i), after(l.text, i)
+	}
+	return l
+}
+
 // after returns the rules of a list behind rule i.
 func after(rules []int32, i int32) []int32 {
 	at, found := slices.BinarySearch(rules, i)
@@ -210,6 +273,34 @@ func after(rules []int32, i int32) []int32 {
 		at++
 	}
 	return rules[at:]
+}
+
+// take takes the next rule, -1 where none is left.
+func (l *lists) take() int32 {
+	const none = math.MaxInt32
+	walk, app, text := int32(none), int32(none), int32(none)
+	if len(l.walk) > 0 {
+		walk = l.walk[0]
+	}
+	if len(l.app) > 0 {
+		app = l.app[0]
+	}
+	if len(l.text) > 0 {
+		text = l.text[0]
+	}
+	switch least := min(walk, app, text); least {
+	case none:
+		return -1
+	case walk:
+		l.walk = l.walk[1:]
+		return least
+	case app:
+		l.app = l.app[1:]
+		return least
+	default:
+		l.text = l.text[1:]
+		return least
+	}
 }
 
 func add(row, mask []uint64) {
