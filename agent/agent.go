@@ -44,6 +44,7 @@ type Options struct {
 type Agent struct {
 	options Options
 	log     *slog.Logger
+	own     *ownRecords
 	state   *state
 	since   time.Time
 	ending  context.Context // done when the agent is to stop
@@ -74,7 +75,8 @@ type Agent struct {
 // Run runs an agent until ctx ends, then stops taking and writes down what is
 // held. An error says why it could not start.
 func Run(ctx context.Context, options Options) error {
-	a := &Agent{options: options, log: options.Log, since: time.Now(), endpoints: map[endpointKey]endpoint{}, deliveries: make(chan struct{}, 1)}
+	own := &ownRecords{queue: make(chan ownRecord, ownQueue)}
+	a := &Agent{options: options, log: slog.New(&ownLog{Handler: options.Log.Handler(), to: own}), own: own, since: time.Now(), endpoints: map[endpointKey]endpoint{}, deliveries: make(chan struct{}, 1)}
 	a.ending, a.end = context.WithCancel(context.Background())
 	defer a.end()
 	file, err := filepath.Abs(options.PlanFile)
@@ -145,6 +147,13 @@ func (a *Agent) host() string {
 	}
 	name, _ := os.Hostname()
 	return name
+}
+
+// hostName is host for those who do not hold the lock.
+func (a *Agent) hostName() string {
+	a.mu.RLock()
+	defer a.mu.RUnlock()
+	return a.host()
 }
 
 // pass gives the records of b to the outlets that the rules name, and counts

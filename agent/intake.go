@@ -76,7 +76,7 @@ func (in *intake) account() balance.Intake {
 // endpointKey says what an endpoint listens on. Port 0 is another port for
 // each intake that asks for it.
 type endpointKey struct {
-	network string // "unixgram", "unix", "udp", "tcp" or "tls"
+	network string // "unixgram", "unix", "udp", "tcp", "tls", "kernel" or "own"
 	address string // as the plan has it: a path or HOST:PORT
 	intake  string // only with port 0
 }
@@ -85,6 +85,9 @@ type endpointKey struct {
 func (k endpointKey) String() string { return addressText(k.network, k.address) }
 
 func addressText(network, address string) string {
+	if address == "" {
+		return network
+	}
 	if network == "unixgram" || network == "unix" {
 		return "unix:" + address
 	}
@@ -96,6 +99,9 @@ func portOf(address string) string { return address[strings.LastIndex(address, "
 
 // keysOf returns the endpoints of an intake.
 func keysOf(s plan.Intake) (keys []endpointKey) {
+	if s.Kind != "syslog" {
+		return []endpointKey{{network: s.Kind}}
+	}
 	for _, k := range []endpointKey{
 		{network: "unixgram", address: s.Syslog.Socket}, {network: "unix", address: s.Syslog.Stream}, {network: "udp", address: s.Syslog.UDP}, {network: "tcp", address: s.Syslog.TCP}, {network: "tls", address: s.Syslog.TLS},
 	} {
@@ -145,6 +151,10 @@ func (a *Agent) open(key endpointKey, s *plan.Syslog) (endpoint, error) {
 		return a.openTCP(key.address)
 	case "tls":
 		return a.openTLS(key.address, s)
+	case "kernel":
+		return a.openKernel()
+	case "own":
+		return a.openOwn(), nil
 	}
 	return a.openUnixStream(key.address)
 }

@@ -198,3 +198,63 @@ func TestSocketActivation(t *testing.T) {
 		h.stop()
 	}
 }
+
+func TestWhatTheKernelSays(t *testing.T) {
+	if f, err := os.OpenFile("/dev/kmsg", os.O_RDWR, 0); err != nil {
+		t.Skipf("the kernel's records cannot be read and written here: %v", err)
+	} else {
+		f.Close()
+	}
+	h := newHost(t, strings.Replace(transports, "{syslog: {%s}}", "{kernel: {}}", 1))
+	say := func(text string) {
+		t.Helper()
+		// Without a newline it may go on, and is not shown yet.
+		if err := os.WriteFile("/dev/kmsg", []byte("<12>"+text+"\n"), 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	mark := fmt.Sprintf("tank-%d", os.Getpid())
+	say(mark + " before")
+	h.start()
+	say(mark + " while it runs")
+	count := func() int { return strings.Count(strings.Join(h.lines("all.log"), "\n"), mark) }
+	h.eventually("both are there", func() bool { return count() == 2 })
+	h.stop()
+	say(mark + " while away")
+	h.start()
+	say(mark + " again")
+	h.eventually("the others are there, and none twice", func() bool { return count() == 4 })
+	got := strings.Join(h.lines("all.log"), "\n")
+	if !strings.Contains(got, `"facility":"user","severity":"warning","host":"tide-gw","text":"`+mark+` before","intake":"in"}`) || !strings.Contains(got, `"facility":"kern"`) {
+		t.Errorf("%s", got[max(0, len(got)-2000):])
+	}
+}
+
+func TestTheAgentsOwnLog(t *testing.T) {
+	h := newHost(t, `oakbarrel: 1
+host: tide-gw
+intakes: {own: {own: {}}, wire: {syslog: {udp: "127.0.0.1:0"}}}
+otherwise: {send: [all]}
+outlets: {all: {file: {path: DIR/all.log, keep: forever}}}
+`)
+	h.start()
+	h.written(1)
+	good, _ := os.ReadFile(h.plan)
+	h.setPlan("oakbarrel: 2\n")
+	h.reload()
+	got := h.written(2)
+	for _, want := range []string{`"facility":"syslog","severity":"info","host":"tide-gw","app":"oakbarrel"`, `"text":"agent is ready"`, `"severity":"error"`, `"log@32473":{"why":"`, `"intake":"own"`} {
+		if !strings.Contains(got, want) {
+			t.Errorf("%s is missing:\n%s", want, got)
+		}
+	}
+	h.setPlan(strings.Replace(string(good), "own: {own: {}}, ", "", 1))
+	h.reload()
+	h.setPlan("oakbarrel: 2\n")
+	h.reload()
+	h.send("udp", "<13>x: after")
+	h.eventually("what comes by the wire is written", func() bool { return strings.Contains(strings.Join(h.lines("all.log"), "\n"), "after") })
+	if got := strings.Join(h.lines("all.log"), "\n"); strings.Count(got, "not taken") != 1 {
+		t.Errorf("without the intake it is taken in still:\n%s", got)
+	}
+}

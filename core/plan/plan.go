@@ -37,7 +37,7 @@ type Plan struct {
 // Intake is a named way in.
 type Intake struct {
 	Name    string
-	Kind    string // "syslog"
+	Kind    string // "syslog", "kernel" or "own"
 	KeepRaw bool
 	Syslog  Syslog
 }

@@ -60,7 +60,7 @@ func (r *planReader) openOnce(e entry, address string, opened map[string]Positio
 	}
 	what := network + " " + address
 	if first, twice := opened[what]; twice {
-		r.fail(e.valueAt(), fmt.Sprintf("%s %s is opened a second time", e.key, address), fmt.Sprintf("one intake can open it; the first is at line %d", first.Line))
+		r.fail(e.valueAt(), fmt.Sprintf("%s is opened a second time", strings.TrimSuffix(e.key+" "+address, " "+e.key)), fmt.Sprintf("one intake can open it; the first is at line %d", first.Line))
 	}
 	opened[what] = e.valueAt()
 }

@@ -1,0 +1,143 @@
+package agent
+
+import (
+	"encoding/json"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"oakbarrel/core/disk"
+	"oakbarrel/core/record"
+	"oakbarrel/core/route"
+	"oakbarrel/core/wire"
+)
+
+const (
+	kernelDevice = "/dev/kmsg"
+	kernelRecord = 8 << 10 // the most that one read gives, in bytes
+)
+
+// kernelEndpoint reads what the kernel says. It goes on where it was when the
+// agent ended, as long as the machine has not started anew.
+type kernelEndpoint struct {
+	owned
+	agent *Agent
+	file  *os.File
+	place kernelPlace
+	saved time.Time
+	batch record.Batch
+	marks route.Marks
+
+	draining sync.Once
+	done     chan struct{}
+}
+
+// kernelPlace is how far the kernel's records were read.
+type kernelPlace struct {
+	Boot string `json:"boot"` // which start of the machine the number is of
+	Next uint64 `json:"next"` // the first number that was not read
+}
+
+const kernelPlaceFile = "kernel.json"
+
+func (a *Agent) openKernel() (endpoint, error) {
+	file, err := os.OpenFile(kernelDevice, os.O_RDONLY|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	e := &kernelEndpoint{agent: a, file: file, done: make(chan struct{})}
+	boot, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	e.place.Boot = strings.TrimSpace(string(boot))
+	var old kernelPlace
+	if b, err := os.ReadFile(filepath.Join(a.state.dir, kernelPlaceFile)); err == nil && json.Unmarshal(b, &old) == nil && old.Boot == e.place.Boot {
+		e.place = old
+	}
+	return e, nil
+}
+
+func (e *kernelEndpoint) bound() string { return kernelDevice }
+
+func (e *kernelEndpoint) run() {
+	defer close(e.done)
+	buffer := make([]byte, kernelRecord)
+	for {
+		n, err := e.file.Read(buffer)
+		switch {
+		case errors.Is(err, unix.EPIPE):
+			// Overrun: the next number tells how much is missed.
+		case err == nil:
+			if !e.take(buffer[:n]) {
+				return
+			}
+		default:
+			if !errors.Is(err, os.ErrDeadlineExceeded) { // else it is draining
+				e.agent.log.Error("the kernel's records cannot be read any more", "why", err)
+			}
+			return
+		}
+	}
+}
+
+// take passes one record on, and tells whether it was taken.
+func (e *kernelEndpoint) take(b []byte) bool {
+	e.batch.Reset()
+	r := e.batch.Next()
+	r.Received = record.StampOf(time.Now())
+	r.Raw = b
+	m, ok := wire.ParseKernel(r, b)
+	if ok && m.Sequence < e.place.Next {
+		return true // it was read before
+	}
+	r.Time = r.Received
+	if ok {
+		r.Time = sinceBoot(m.Micros)
+		if e.place.Next > 0 {
+			e.owner().missed.Add(int64(m.Sequence - e.place.Next))
+		}
+	}
+	r.Host = []byte(e.agent.hostName())
+	if !e.agent.pass(&e.batch, &e.marks, e, true) {
+		return false
+	}
+	if ok {
+		e.place.Next = m.Sequence + 1
+	}
+	if time.Since(e.saved) > time.Second {
+		e.save()
+	}
+	return true
+}
+
+// sinceBoot returns the time that is so many microseconds after the machine's start.
+func sinceBoot(micros int64) record.Stamp {
+	var now unix.Timespec
+	unix.ClockGettime(unix.CLOCK_MONOTONIC, &now)
+	return record.StampOf(time.Now().Add(time.Duration(micros)*time.Microsecond - time.Duration(now.Nano())))
+}
+
+func (e *kernelEndpoint) save() {
+	e.saved = time.Now()
+	b, err := json.Marshal(e.place)
+	if err == nil {
+		err = disk.WriteFile(disk.OS, filepath.Join(e.agent.state.dir, kernelPlaceFile), append(b, '\n'), 0o640)
+	}
+	if err != nil {
+		e.agent.log.Warn("how far the kernel's records are read cannot be written down", "why", err)
+	}
+}
+
+func (e *kernelEndpoint) drain(time.Time) {
+	e.draining.Do(func() {
+		e.file.SetReadDeadline(time.Now())
+		<-e.done
+		e.save()
+		e.close()
+	})
+}
+
+func (e *kernelEndpoint) close() { e.file.Close() }
