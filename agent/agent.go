@@ -66,7 +66,8 @@ type Agent struct {
 	gone      balance.Intake
 	ordered   *intake // of the records that were ordered, nil where none was
 
-	deliveries chan struct{} // signalled after each batch that is confirmed
+	tracing    atomic.Pointer[traceWatch] // nil where no record was ever traced
+	deliveries chan struct{}              // signalled after each batch that is confirmed
 
 	in, routed, dropped atomic.Int64
 	running             sync.WaitGroup
@@ -194,6 +195,9 @@ func (a *Agent) give(b *record.Batch, marks *route.Marks, counts route.Counts, i
 	a.dropped.Add(int64(counts.Dropped))
 	for i, o := range a.outlets {
 		o.take(b, marks, i, canWait)
+	}
+	if w := a.tracing.Load(); w != nil {
+		w.look(a, b, marks, in)
 	}
 }
 

@@ -34,6 +34,7 @@ func (a *Agent) serveControl() (io.Closer, error) {
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /status", func(w http.ResponseWriter, _ *http.Request) { answer(w, a.status(), nil) })
+	mux.HandleFunc("POST /trace", func(w http.ResponseWriter, r *http.Request) { answer(w, a.trace(r.FormValue("mark")), nil) })
 	mux.HandleFunc("POST /details", func(w http.ResponseWriter, r *http.Request) {
 		span, err := time.ParseDuration(r.FormValue("for"))
 		if err != nil {

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -151,6 +152,28 @@ func (c *Client) SendBatch(ctx context.Context, agentID, outlet, cask string, he
 // SendStatus tells how an agent is.
 func (c *Client) SendStatus(ctx context.Context, agentID string, s AgentStatus) error {
 	return c.send(ctx, "PUT", "/api/v1/agents/"+agentID, s, nil)
+}
+
+// Seen is what a look at the service shows.
+type Seen struct {
+	Clock time.Duration        // how far the clock here is ahead of the service's
+	TLS   *tls.ConnectionState // nil without https
+}
+
+// Look asks whether the service is there.
+func (c *Client) Look(ctx context.Context) (s Seen, err error) {
+	start := time.Now()
+	response, err := c.do(ctx, "GET", "/healthz", nil, nil, nil)
+	if err != nil {
+		return s, err
+	}
+	response.Body.Close()
+	if at, err := http.ParseTime(response.Header.Get("Date")); err == nil {
+		half := time.Since(start) / 2
+		s.Clock = start.Add(half).Sub(at.Add(500 * time.Millisecond)) // it tells whole seconds
+	}
+	s.TLS = response.TLS
+	return s, nil
 }
 
 // Casks lists the casks that the token may read.

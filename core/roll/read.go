@@ -99,6 +99,14 @@ func (r *Reader) Files() int {
 	return len(r.pieces) + 1
 }
 
+// Path returns the path of file i.
+func (r *Reader) Path(i int) string {
+	if i == len(r.pieces) {
+		return r.live
+	}
+	return r.pieces[i].Path
+}
+
 // Lines calls each with every line of file i, without its newline. The line is
 // valid until each returns; an error of each ends the reading and is returned.
 // A piece that was removed meanwhile has no lines.

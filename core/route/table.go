@@ -161,6 +161,18 @@ type saved struct {
 	record record.Record
 }
 
+// Before returns record i of b as it was before rules changed it.
+func (m *Marks) Before(b *record.Batch, i int) record.Record {
+	r := b.Records[i]
+	for _, s := range m.saved {
+		if s.at == i {
+			r = s.record
+		}
+	}
+	r.SetData(r.Data)
+	return r
+}
+
 // Undo takes back what rules have changed in the records of b.
 func (m *Marks) Undo(b *record.Batch) {
 	for i := range m.saved {

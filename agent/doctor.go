@@ -1,0 +1,408 @@
+package agent
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"oakbarrel/core/plan"
+	"oakbarrel/core/roll"
+)
+
+// The verdicts of a check.
+const (
+	VerdictOK      = "ok"
+	VerdictWarning = "warning"
+	VerdictWrong   = "wrong"
+)
+
+// Check is one look at what could stop a host from working.
+type Check struct {
+	Subject string `json:"subject"` // what was looked at
+	Verdict string `json:"verdict"` // ok, warning or wrong
+	What    string `json:"what"`
+	Mend    string `json:"mend"`
+}
+
+// doctor looks at a host: at its plan, and at the agent if it runs.
+type doctor struct {
+	plan   *plan.Plan
+	status *Status // nil where no agent runs
+	checks []Check
+}
+
+func (d *doctor) ok(subject, what string)          { d.add(subject, VerdictOK, what, "") }
+func (d *doctor) warn(subject, what, mend string)  { d.add(subject, VerdictWarning, what, mend) }
+func (d *doctor) wrong(subject, what, mend string) { d.add(subject, VerdictWrong, what, mend) }
+func (d *doctor) add(subject, verdict, what, mend string) {
+	d.checks = append(d.checks, Check{subject, verdict, what, mend})
+}
+
+// Diagnose looks for what would stop a host from working: what is wrong in its
+// plan, ports and sockets that others have, folders without permission, disks
+// that keep cannot fit on, certificates and tokens, the service and its clock,
+// and what a running agent says of itself.
+func Diagnose(ctx context.Context, planFile, stateDir string) []Check {
+	d := &doctor{}
+	d.lookAtPlan(planFile)
+	d.lookAtAgent(ctx, stateDir)
+	if d.plan == nil {
+		return d.checks
+	}
+	for _, in := range d.plan.Intakes {
+		for _, key := range keysOf(in) {
+			d.lookAtAddress(in, key)
+		}
+		if in.Syslog.TLS != "" {
+			d.lookAtCertificate("intake "+in.Name, in.Syslog.Certificate)
+		}
+	}
+	for _, o := range d.plan.Outlets {
+		if o.Kind == "file" {
+			d.lookAtFolder("outlet "+o.Name, filepath.Dir(o.File.Path))
+		}
+	}
+	d.lookAtDisks()
+	if d.plan.Service.URL != "" {
+		d.lookAtService(ctx, stateDir)
+	}
+	return d.checks
+}
+
+func (d *doctor) lookAtPlan(file string) {
+	p, findings, err := plan.Load(file)
+	switch {
+	case err != nil:
+		d.wrong("plan", err.Error(), "name the plan with --plan")
+		return
+	case findings.Refused():
+		for _, f := range findings {
+			d.wrong("plan", fmt.Sprintf("%s:%d:%d: %s", f.File, f.Line, f.Column, f.What), f.Mend)
+		}
+		return
+	}
+	for _, f := range findings {
+		d.warn("plan", fmt.Sprintf("%s:%d:%d: %s", f.File, f.Line, f.Column, f.What), f.Mend)
+	}
+	if len(findings) == 0 {
+		d.ok("plan", file+" has no findings")
+	}
+	d.plan = p
+}
+
+// lookAtAgent looks at what a running agent says of itself.
+func (d *doctor) lookAtAgent(ctx context.Context, stateDir string) {
+	s, err := AskStatus(ctx, stateDir)
+	if errors.Is(err, ErrNoAgent) {
+		d.warn("agent", "no agent runs with "+stateDir, "start it: oakbarrel agent --plan FILE --state "+stateDir)
+		return
+	}
+	if err != nil {
+		d.wrong("agent", err.Error(), "run this as the user of the agent, or as root")
+		return
+	}
+	d.status = &s
+	before := len(d.checks)
+	if s.Plan.Refused != nil {
+		d.wrong("agent", "it has not taken its plan: "+s.Plan.Refused.Why, "mend the plan and send SIGHUP")
+	} else if s.Plan.ChangedOnDisk {
+		d.warn("agent", "its plan has changed on disk since it was read", fmt.Sprintf("make it read the plan again: kill -HUP %d", s.PID))
+	}
+	if d.plan != nil && d.plan.File != s.Plan.File {
+		if absolute, err := filepath.Abs(d.plan.File); err == nil && absolute != s.Plan.File {
+			d.warn("agent", "it runs another plan, "+s.Plan.File, "look at that one with --plan")
+		}
+	}
+	if !s.Balance.Closes {
+		d.wrong("agent", fmt.Sprintf("its balance does not close: %d records are unaccounted for", s.Balance.Difference), "this is a bug; please report it")
+	}
+	for _, in := range s.Intakes {
+		if in.Missed > 0 {
+			d.warn("intake "+in.Name, fmt.Sprintf("%d records were dropped before the agent could read them", in.Missed), "run the agent as root, so that it may have a larger receive buffer, or raise net.core.rmem_max")
+		}
+		if in.TurnedAway > 0 {
+			d.warn("intake "+in.Name, fmt.Sprintf("%d connections or datagrams were turned away", in.TurnedAway), "look at allow, connections and clients in the plan; the agent's log names who")
+		}
+	}
+	for _, o := range s.Outlets {
+		if o.Trouble != "" {
+			d.wrong("outlet "+o.Name, o.Trouble, fmt.Sprintf("it holds %d records and tries again by itself", o.Held))
+		} else if o.Shed > 0 {
+			d.warn("outlet "+o.Name, fmt.Sprintf("it has shed %d records since the agent started", o.Shed), "give its spool more room, or look why it could not keep up")
+		}
+	}
+	if len(d.checks) == before {
+		d.ok("agent", fmt.Sprintf("process %d runs without troubles", s.PID))
+	}
+}
+
+// lookAtAddress looks whether an intake can open what it listens on. Where the
+// agent runs, it has.
+func (d *doctor) lookAtAddress(in plan.Intake, key endpointKey) {
+	subject := "intake " + in.Name
+	if d.status != nil {
+		return
+	}
+	var err error
+	switch key.network {
+	case "udp":
+		var c net.PacketConn
+		if c, err = net.ListenPacket("udp", key.address); err == nil {
+			c.Close()
+		}
+	case "tcp", "tls":
+		var l net.Listener
+		if l, err = net.Listen("tcp", key.address); err == nil {
+			l.Close()
+		}
+	case "kernel":
+		var f *os.File
+		if f, err = os.Open(kernelDevice); err == nil {
+			f.Close()
+		}
+	case "own":
+		return
+	default:
+		d.lookAtSocket(subject, key)
+		return
+	}
+	switch {
+	case err == nil:
+		d.ok(subject, key.String()+" can be opened")
+	case errors.Is(err, unix.EADDRINUSE):
+		d.wrong(subject, key.String()+" is taken by another program", "stop it, or choose another port; ss -lntup tells who has it")
+	case errors.Is(err, unix.EACCES):
+		d.wrong(subject, key.String()+" may not be opened by this user", "run the agent as root or with the capability to bind low ports, or choose a port above 1023")
+	default:
+		d.wrong(subject, fmt.Sprintf("%s cannot be opened: %v", key, err), "look whether the address is one of this machine")
+	}
+}
+
+func (d *doctor) lookAtSocket(subject string, key endpointKey) {
+	path := key.address
+	if path == plan.AutoSocket {
+		d.ok(subject, "its socket is the one that the init system hands over or forwards to")
+		return
+	}
+	if to, err := os.Readlink(path); err == nil {
+		d.wrong(subject, fmt.Sprintf("%s is a link to %s: it belongs to the init system", path, to), "write socket: auto")
+		return
+	}
+	st, err := os.Lstat(path)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		d.lookAtFolder(subject, filepath.Dir(path))
+	case err != nil:
+		d.wrong(subject, err.Error(), "run the agent as a user who may enter the folder")
+	case st.Mode().Type() != os.ModeSocket:
+		d.wrong(subject, path+" is there already and is not a socket", "move it away")
+	default:
+		conn, err := net.DialUnix(key.network, nil, &net.UnixAddr{Name: path, Net: key.network})
+		if err == nil {
+			conn.Close()
+			d.wrong(subject, "another program listens on "+path, "stop it, or choose another path")
+			return
+		}
+		d.ok(subject, path+" is left by a program that has ended; the agent replaces it")
+	}
+}
+
+// lookAtFolder looks whether files can be made in a folder, which the agent makes where it is missing.
+func (d *doctor) lookAtFolder(subject, dir string) {
+	missing := ""
+	for {
+		st, err := os.Stat(dir)
+		if err == nil && !st.IsDir() {
+			d.wrong(subject, dir+" is not a folder", "move it away")
+			return
+		}
+		if err == nil {
+			break
+		}
+		if !errors.Is(err, os.ErrNotExist) {
+			d.wrong(subject, err.Error(), "run the agent as a user who may enter the folder")
+			return
+		}
+		missing, dir = dir, filepath.Dir(dir)
+	}
+	if err := unix.Access(dir, unix.W_OK|unix.X_OK); err != nil {
+		d.wrong(subject, fmt.Sprintf("no file can be made in %s: %v", dir, err), "give the agent's user the right to write there")
+		return
+	}
+	if missing != "" {
+		d.ok(subject, missing+" is missing; the agent makes it")
+		return
+	}
+	d.ok(subject, dir+" can be written to")
+}
+
+// lookAtDisks compares what keep allows with the disks that it is on.
+func (d *doctor) lookAtDisks() {
+	type disk struct {
+		allowed, used int64
+		unbounded     []string
+		stat          unix.Statfs_t
+		dir           string
+	}
+	disks := map[string]*disk{}
+	for _, o := range d.plan.Outlets {
+		if o.Kind != "file" {
+			continue
+		}
+		dir := filepath.Dir(o.File.Path)
+		for dir != "/" {
+			if _, err := os.Stat(dir); err == nil {
+				break
+			}
+			dir = filepath.Dir(dir)
+		}
+		var st unix.Stat_t
+		k := &disk{dir: dir}
+		if unix.Stat(dir, &st) != nil || unix.Statfs(dir, &k.stat) != nil {
+			continue
+		}
+		key := fmt.Sprint(st.Dev)
+		if disks[key] == nil {
+			disks[key] = k
+		}
+		k = disks[key]
+		ceiling := ceilingOf(o.File)
+		if ceiling == 0 {
+			k.unbounded = append(k.unbounded, o.Name)
+		}
+		k.allowed += ceiling
+		pieces, _ := roll.Pieces(o.File.Path)
+		for _, p := range pieces {
+			k.used += p.Size
+		}
+	}
+	for _, k := range disks {
+		free := int64(k.stat.Bavail) * k.stat.Bsize
+		subject := "disk of " + k.dir
+		switch {
+		case k.allowed > free+k.used:
+			d.wrong(subject, fmt.Sprintf("keep allows %s there, and %s are free", mebibytes(k.allowed), mebibytes(free)), "lower keep, or make room")
+		case len(k.unbounded) > 0:
+			d.warn(subject, fmt.Sprintf("nothing bounds what %s may take; %s are free", strings.Join(k.unbounded, ", "), mebibytes(free)), "give keep a total, or pieces beside a roll size")
+		default:
+			d.ok(subject, fmt.Sprintf("keep allows %s, and %s are free", mebibytes(k.allowed), mebibytes(free)))
+		}
+	}
+}
+
+// ceilingOf returns the most that a rolled set may take, in bytes, 0 for no bound.
+func ceilingOf(s roll.Settings) int64 {
+	bySize := int64(0)
+	if s.Size > 0 && s.Keep.Pieces > 0 {
+		bySize = s.Size * int64(s.Keep.Pieces)
+	}
+	ceiling := s.Keep.Total
+	if ceiling == 0 || bySize > 0 && bySize < ceiling {
+		ceiling = bySize
+	}
+	if ceiling == 0 {
+		return 0
+	}
+	return ceiling + s.Size // and the live file
+}
+
+func mebibytes(n int64) string {
+	if n >= 10<<30 {
+		return fmt.Sprintf("%.0f GiB", float64(n)/(1<<30))
+	}
+	return fmt.Sprintf("%.0f MiB", float64(n)/(1<<20))
+}
+
+// soon is how long before its end a certificate is a warning.
+const soon = 21 * 24 * time.Hour
+
+func (d *doctor) lookAtCertificate(subject, file string) {
+	b, err := os.ReadFile(file)
+	if err != nil {
+		d.wrong(subject, err.Error(), "write the path of its certificate, readable by the agent's user")
+		return
+	}
+	block, _ := pem.Decode(b)
+	if block == nil {
+		d.wrong(subject, file+" holds no certificate", "it begins with -----BEGIN CERTIFICATE-----")
+		return
+	}
+	c, err := x509.ParseCertificate(block.Bytes)
+	if err != nil {
+		d.wrong(subject, fmt.Sprintf("%s: %v", file, err), "make the certificate anew")
+		return
+	}
+	d.judgeEnd(subject, c.NotAfter)
+}
+
+func (d *doctor) judgeEnd(subject string, end time.Time) {
+	day := end.Format(time.DateOnly)
+	switch left := time.Until(end); {
+	case left < 0:
+		d.wrong(subject, "its certificate has ended on "+day, "renew it; the agent and new connections take it by themselves")
+	case left < soon:
+		d.warn(subject, fmt.Sprintf("its certificate ends on %s, in %d days", day, int(left.Hours()/24)), "renew it")
+	default:
+		d.ok(subject, "its certificate is good until "+day)
+	}
+}
+
+// mostClock is how far the clocks of host and service may be apart.
+const mostClock = 5 * time.Second
+
+// lookAtService looks whether the service takes what the plan's stores send.
+func (d *doctor) lookAtService(ctx context.Context, stateDir string) {
+	s := d.plan.Service
+	st, err := os.Stat(s.TokenFile)
+	switch {
+	case err != nil:
+		d.wrong("token", err.Error(), "write the token into that file: oakbarrel token new --cask NAME --may write")
+		return
+	case st.Mode().Perm()&0o004 != 0:
+		d.warn("token", s.TokenFile+" may be read by everybody", "chmod 600 "+s.TokenFile)
+	}
+	c, err := serviceClient(s)
+	if err != nil {
+		d.wrong("service", err.Error(), "mend it in the plan, under service")
+		return
+	}
+	id, _ := os.ReadFile(filepath.Join(stateDir, idFile))
+	agentID := strings.TrimSpace(string(id))
+	if len(agentID) != 32 {
+		agentID = strings.Repeat("0", 32) // a feed that nobody has
+	}
+	for _, o := range d.plan.Outlets {
+		if o.Kind != "store" {
+			continue
+		}
+		if _, err := c.Confirmed(ctx, agentID, o.Name, o.Store.Cask); err != nil {
+			d.wrong("outlet "+o.Name, err.Error(), "the outlet holds what comes until it is mended")
+		} else {
+			d.ok("outlet "+o.Name, "the store takes it into cask "+o.Store.Cask)
+		}
+	}
+	seen, err := c.Look(ctx)
+	if err != nil {
+		return // told of by the outlets
+	}
+	if seen.Clock.Abs() > mostClock {
+		d.warn("clock", fmt.Sprintf("this host's clock is %s from the service's", seen.Clock.Round(time.Second)), "let both follow a time server")
+	} else {
+		d.ok("clock", "it agrees with the service's")
+	}
+	if seen.TLS != nil {
+		d.judgeEnd("service", endOf(seen.TLS))
+	}
+}
+
+func endOf(s *tls.ConnectionState) time.Time { return s.PeerCertificates[0].NotAfter }
