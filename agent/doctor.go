@@ -160,7 +160,7 @@ func (d *doctor) lookAtAddress(in plan.Intake, key endpointKey) {
 		if c, err = net.ListenPacket("udp", key.address); err == nil {
 			c.Close()
 		}
-	case "tcp", "tls":
+	case "tcp", "tls", "http":
 		var l net.Listener
 		if l, err = net.Listen("tcp", key.address); err == nil {
 			l.Close()

@@ -76,7 +76,7 @@ func (in *intake) account() balance.Intake {
 // endpointKey says what an endpoint listens on. Port 0 is another port for
 // each intake that asks for it.
 type endpointKey struct {
-	network string // "unixgram", "unix", "udp", "tcp", "tls", "kernel" or "own"
+	network string // "unixgram", "unix", "udp", "tcp", "tls", "http", "kernel" or "own"
 	address string // as the plan has it: a path or HOST:PORT
 	intake  string // only with port 0
 }
@@ -99,11 +99,12 @@ func portOf(address string) string { return address[strings.LastIndex(address, "
 
 // keysOf returns the endpoints of an intake.
 func keysOf(s plan.Intake) (keys []endpointKey) {
-	if s.Kind != "syslog" {
+	switch s.Kind {
+	case "kernel", "own":
 		return []endpointKey{{network: s.Kind}}
 	}
 	for _, k := range []endpointKey{
-		{network: "unixgram", address: s.Syslog.Socket}, {network: "unix", address: s.Syslog.Stream}, {network: "udp", address: s.Syslog.UDP}, {network: "tcp", address: s.Syslog.TCP}, {network: "tls", address: s.Syslog.TLS},
+		{network: "unixgram", address: s.Syslog.Socket}, {network: "unix", address: s.Syslog.Stream}, {network: "udp", address: s.Syslog.UDP}, {network: "tcp", address: s.Syslog.TCP}, {network: "tls", address: s.Syslog.TLS}, {network: "http", address: s.HTTP},
 	} {
 		if k.address == "" {
 			continue
@@ -151,6 +152,8 @@ func (a *Agent) open(key endpointKey, s *plan.Syslog) (endpoint, error) {
 		return a.openTCP(key.address)
 	case "tls":
 		return a.openTLS(key.address, s)
+	case "http":
+		return a.openOTLP(key.address)
 	case "kernel":
 		return a.openKernel()
 	case "own":

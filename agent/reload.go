@@ -145,7 +145,7 @@ func (e *IntakeError) Unwrap() error { return e.Err }
 
 // transport returns what a port belongs to.
 func transport(k endpointKey) string {
-	if k.network == "tls" {
+	if k.network == "tls" || k.network == "http" {
 		return "tcp"
 	}
 	return k.network

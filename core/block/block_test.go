@@ -28,6 +28,7 @@ func sample() (records []record.Record) {
 	records[2].Peer = &record.Peer{PID: 412, UID: 1000, GID: 100}
 	records[3].Raw, records[3].Cut, records[3].Stream = []byte("raw"), true, record.Stderr
 	records[4].Intake = ""
+	records[4].Data = []byte(`{"tank":{"ph":8.1,"ok":true,"names":["a","ü\n"]},"n":null}`)
 	return records
 }
 

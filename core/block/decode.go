@@ -225,7 +225,7 @@ func (b *Block) readProperties(r *record.Record) error {
 	if ok != [4]bool{true, true, true, true} {
 		return damaged("a peer or a text")
 	}
-	if r.Data != nil && (len(r.Data) < 2 || r.Data[0] != '[' || record.ScanData(r.Data) != len(r.Data)) {
+	if r.Data != nil && !record.ValidData(r.Data) {
 		return damaged("structured data")
 	}
 	return nil

@@ -34,7 +34,7 @@ func (b *WordsBuilder) Add(r *record.Record) {
 		b.set = func(_, _ int, hash uint64) { b.cells[hash>>32%maxCells] |= cellBits(hash) }
 	}
 	record.EachWord(r.Text, b.set)
-	record.EachWord(r.Data, b.set)
+	r.EachFieldWord(b.set)
 	for i, v := range [...][]byte{r.Host, r.App, r.ProcID, r.MsgID} {
 		if v != nil {
 			b.set(0, len(v), valueHash(Property(i), v))

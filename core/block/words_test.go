@@ -60,6 +60,12 @@ func TestAFilterRulesOutWhatIsNotThere(t *testing.T) {
 			t.Errorf("%s: possible is %v", where, got)
 		}
 	}
+	nested := filterOf(record.Record{Data: []byte(`{"a":{"text":"line\nnext \u00dcber","n":417}}`)})
+	for where, want := range map[string]bool{`field a.text has word next`: true, `field a.text has word ÜBER`: true, `field a.n is "417"`: true, `field a.text has word nnext`: false} {
+		if k, err := condition.Parse(where, nil); err != nil || k.Possible(nested) != want {
+			t.Errorf("%s: possible is %v, %v", where, !want, err)
+		}
+	}
 	k, _ := condition.Parse("app is ticketd", nil)
 	for _, unknown := range []block.Words{nil, {}, make(block.Words, 65), append(block.Words{2}, make([]byte, 64)...), append(block.Words{1}, make([]byte, 72)...)} {
 		if !k.Possible(contents{words: unknown}) {

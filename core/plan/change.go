@@ -81,7 +81,7 @@ func (r *planReader) readLabels(e entry, c *route.Change) {
 			if len(l.key) > 32 {
 				r.fail(l.at, "the name of a label has at most 32 characters", "choose a shorter one")
 			}
-			c.Labels = append(c.Labels, route.Label{Name: l.key, Value: v.text})
+			c.Labels = append(c.Labels, record.Label{Name: l.key, Value: v.text})
 		}
 	}
 }

@@ -1,12 +1,16 @@
 package plan
 
-import "fmt"
+import (
+	"fmt"
+
+	"oakbarrel/core/record"
+)
 
 func (r *planReader) readIntakes(e entry) {
 	opened := map[string]Position{}
 	for _, named := range r.names(e.value, e.at, "intakes", "intakes: {NAME: {syslog: {udp: \":514\"}}}") {
 		what := "intake " + named.key
-		m, ok := r.mapping(named.value, named.at, what, "{syslog: {…}}", "syslog", "kernel", "own", "keep_raw")
+		m, ok := r.mapping(named.value, named.at, what, "{syslog: {…}}", "syslog", "otlp", "kernel", "own", "keep_raw")
 		if !ok {
 			continue
 		}
@@ -14,7 +18,7 @@ func (r *planReader) readIntakes(e entry) {
 		if raw, ok := m.get("keep_raw"); ok {
 			in.KeepRaw = r.bool(raw)
 		}
-		for _, kind := range []string{"syslog", "kernel", "own"} {
+		for _, kind := range []string{"syslog", "otlp", "kernel", "own"} {
 			e, ok := m.get(kind)
 			if !ok {
 				continue
@@ -27,14 +31,32 @@ func (r *planReader) readIntakes(e entry) {
 			switch kind {
 			case "syslog":
 				in.Syslog = r.readSyslog(e, opened)
+			case "otlp":
+				r.readOTLP(e, &in, opened)
 			default:
 				r.mapping(e.value, e.at, kind, kind+": {}")
 				r.openOnce(e, kind, opened)
 			}
 		}
 		if in.Kind == "" && !m.faulty {
-			r.fail(named.at, what+" does not say what it is", `write syslog: {…}, kernel: {}, or own: {}`)
+			r.fail(named.at, what+" does not say what it is", `write syslog: {…}, otlp: {http: "127.0.0.1:4318"}, kernel: {}, or own: {}`)
 		}
 		r.intakes = append(r.intakes, in)
 	}
+}
+
+func (r *planReader) readOTLP(e entry, in *Intake, opened map[string]Position) {
+	m, ok := r.mapping(e.value, e.at, "otlp", `{http: "127.0.0.1:4318"}`, "http", "allow", "default")
+	if !ok {
+		return
+	}
+	in.Syslog = Syslog{Default: record.DefaultPriority}
+	if e, ok := m.require("http", `write http: "127.0.0.1:4318"`); ok {
+		in.HTTP = r.address(e)
+		r.openOnce(entry{"tcp", e.at, e.value}, in.HTTP, opened)
+	}
+	if e, ok := m.get("allow"); ok {
+		in.Syslog.Allow = r.networks(e)
+	}
+	r.readReading(m, &in.Syslog)
 }

@@ -37,9 +37,10 @@ type Plan struct {
 // Intake is a named way in.
 type Intake struct {
 	Name    string
-	Kind    string // "syslog", "kernel" or "own"
+	Kind    string // "syslog", "otlp", "kernel" or "own"
 	KeepRaw bool
-	Syslog  Syslog
+	Syslog  Syslog // of an otlp intake: Allow and Default
+	HTTP    string // HOST:PORT of an otlp intake
 }
 
 // Syslog says what a syslog intake opens, and how it reads; an address that is

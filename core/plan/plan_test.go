@@ -56,7 +56,7 @@ func TestParse(t *testing.T) {
 	if got := p.Outlets[1].File; got.Keep != (roll.Keep{}) || got.Mode != 0o640 || got.Every.String() != "5m" || p.Outlets[1].Format.String() != "json" {
 		t.Errorf("signins is %+v", p.Outlets[1])
 	}
-	if p.Host != "tide-gw" || !reflect.DeepEqual(p.Intakes[1], Intake{"wire", "syslog", true, Syslog{UDP: ":514", TCP: "127.0.0.1:0", Largest: 64 << 10, Connections: 10_000, Default: record.DefaultPriority}}) {
+	if p.Host != "tide-gw" || !reflect.DeepEqual(p.Intakes[1], Intake{Name: "wire", Kind: "syslog", KeepRaw: true, Syslog: Syslog{UDP: ":514", TCP: "127.0.0.1:0", Largest: 64 << 10, Connections: 10_000, Default: record.DefaultPriority}}) {
 		t.Errorf("host %q, intakes %+v", p.Host, p.Intakes)
 	}
 	r := record.Record{Priority: record.MakePriority(4, record.Error)}

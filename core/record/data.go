@@ -108,14 +108,34 @@ func AppendDataValue(dst, v []byte) []byte {
 	return dst
 }
 
-// SetData gives the record other structured data, which must be well formed.
+// SetData gives the record other fields, which must be well formed.
 func (r *Record) SetData(data []byte) { r.Data, r.parsed = data, false }
 
-// AppendDataMapped writes well-formed structured data with each value v
-// replaced by what f appends to its first argument. Values go through f
-// unescaped.
-func AppendDataMapped(dst, data []byte, f func(dst, v []byte) []byte) []byte {
+func isObject(data []byte) bool { return len(data) > 0 && data[0] == '{' }
+
+// ValidData tells whether b can be the data of a record.
+func ValidData(b []byte) bool {
+	if isObject(b) {
+		var t Tree
+		return t.ParseJSON(b) == nil && t.Root().Len() > 0
+	}
+	return len(b) > 1 && b[0] == '[' && ScanData(b) == len(b)
+}
+
+// AppendMappedData writes the data of a record with each text v in it replaced
+// by what f appends to its first argument.
+func AppendMappedData(dst, data []byte, f func(dst, v []byte) []byte) []byte {
 	var t Tree
+	t.Reset()
+	if isObject(data) {
+		t.ParseJSON(data) // it is well formed
+		for i := range t.nodes {
+			if n := &t.nodes[i]; n.kind == String {
+				n.text = f(nil, n.text)
+			}
+		}
+		return t.Root().AppendJSON(dst)
+	}
 	var value []byte
 	for n := 0; n < len(data); n++ {
 		end := scanName(data, n+1)
@@ -133,4 +153,144 @@ func AppendDataMapped(dst, data []byte, f func(dst, v []byte) []byte) []byte {
 		dst = append(dst, ']')
 	}
 	return dst
+}
+
+// Label is a field that is added to a record.
+type Label struct{ Name, Value string }
+
+// AppendLabels writes the data of a record with fields added under an element's
+// name. Where last is true the element is there already, as the last one.
+func AppendLabels(dst, data []byte, element string, labels []Label, last bool) []byte {
+	object := isObject(data)
+	switch {
+	case object && last:
+		dst = append(append(dst, data[:len(data)-2]...), ',')
+	case object:
+		dst = append(append(dst, data[:len(data)-1]...), ',')
+		dst = append(AppendJSONString(dst, []byte(element)), ':', '{')
+	case last:
+		dst = append(dst, data[:len(data)-1]...)
+	default:
+		dst = append(append(append(dst, data...), '['), element...)
+	}
+	for i, l := range labels {
+		if object {
+			if i > 0 {
+				dst = append(dst, ',')
+			}
+			dst = append(AppendJSONString(dst, []byte(l.Name)), ':')
+			dst = AppendJSONString(dst, []byte(l.Value))
+			continue
+		}
+		dst = append(append(append(dst, ' '), l.Name...), '=', '"')
+		dst = append(AppendDataValue(dst, []byte(l.Value)), '"')
+	}
+	if object {
+		return append(dst, '}', '}')
+	}
+	return append(dst, ']')
+}
+
+// fieldsElement holds the fields that structured data has no form for.
+const fieldsElement = "[fields@32473"
+
+// AppendData writes the fields of the record as structured data (RFC 5424,
+// section 6.3): an object of texts as an element of its own, other fields as
+// parameters of one element, their names joined by dots. It writes nothing
+// where there are none.
+func (r *Record) AppendData(dst []byte) []byte {
+	if !isObject(r.Data) {
+		return append(dst, r.Data...)
+	}
+	root := r.Fields().Root()
+	var rest []byte
+	for v := root.First(); v.More(); v = v.Next() {
+		if string(v.Key()) == string(cutKey) {
+			continue // the mark of a record that was cut
+		}
+		if !isElement(v) {
+			rest = appendParameters(rest, v.Key(), v)
+			continue
+		}
+		dst = append(append(dst, '['), v.Key()...)
+		for p := v.First(); p.More(); p = p.Next() {
+			dst = appendParameters(dst, p.Key(), p)
+		}
+		dst = append(dst, ']')
+	}
+	if rest != nil {
+		dst = append(append(append(dst, fieldsElement...), rest...), ']')
+	}
+	return dst
+}
+
+// isElement tells whether a field can stand as an element of structured data.
+func isElement(v Value) bool {
+	if v.Kind() != Object || !isDataName(v.Key()) {
+		return false
+	}
+	for p := v.First(); p.More(); p = p.Next() {
+		list := p.Kind() == List
+		for e := p.First(); list && e.More(); e = e.Next() {
+			list = e.Kind() == String
+		}
+		if p.Kind() != String && !list || !isDataName(p.Key()) {
+			return false
+		}
+	}
+	return true
+}
+
+func isDataName(name []byte) bool {
+	return len(name) > 0 && scanName(name, 0) == len(name) && onlyASCII(name)
+}
+
+func onlyASCII(b []byte) bool {
+	for _, c := range b {
+		if c >= 0x7f {
+			return false
+		}
+	}
+	return true
+}
+
+// appendParameters writes a value as parameters: nested ones with their names
+// joined by dots, a list as one parameter for each of its values.
+func appendParameters(dst, name []byte, v Value) []byte {
+	switch v.Kind() {
+	case Object:
+		for p := v.First(); p.More(); p = p.Next() {
+			dst = appendParameters(dst, append(append(append([]byte{}, name...), '.'), p.Key()...), p)
+		}
+		return dst
+	case List:
+		for p := v.First(); p.More(); p = p.Next() {
+			dst = appendParameters(dst, name, p)
+		}
+		return dst
+	}
+	dst = append(dst, ' ')
+	start := len(dst)
+	dst = append(dst, name...)
+	for i := start; i < len(dst); i++ {
+		if c := dst[i]; c <= ' ' || c >= 0x7f || c == '=' || c == ']' || c == '"' {
+			dst[i] = '_'
+		}
+	}
+	if len(dst) == start {
+		dst = append(dst, '_')
+	}
+	dst = append(dst, '=', '"')
+	return append(AppendDataValue(dst, v.Text()), '"')
+}
+
+// EachFieldWord calls f as [EachWord] does, with the words of all values.
+func (r *Record) EachFieldWord(f func(start, end int, hash uint64)) {
+	if !isObject(r.Data) {
+		EachWord(r.Data, f)
+		return
+	}
+	for _, n := range r.Fields().nodes {
+		EachWord(n.text, f)
+	}
 }

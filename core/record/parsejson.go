@@ -312,7 +312,10 @@ func (r *Record) ParseJSON(line []byte) error {
 			r.Text = present(text)
 		case "fields":
 			ok = v.Kind() == Object
-			r.fields, r.parsed = v.copy(), true
+			if v.Len() > 0 {
+				r.SetData(v.AppendJSON(nil))
+				r.Cut = v.Get(cutKey).Exists()
+			}
 		case "intake":
 			r.Intake = string(text)
 		case "peer":
@@ -367,19 +370,4 @@ func parsePeer(v Value) (*Peer, bool) {
 		return n
 	}
 	return &Peer{PID: int32(number("pid")), UID: uint32(number("uid")), GID: uint32(number("gid"))}, v.Kind() == Object
-}
-
-// copy returns the object v as the root of a tree of its own. The texts are shared.
-func (v Value) copy() *Tree {
-	t := new(Tree)
-	t.Reset()
-	t.copyChildren(0, v)
-	return t
-}
-
-func (t *Tree) copyChildren(parent int32, v Value) {
-	for c := v.First(); c.More(); c = c.Next() {
-		n := node{kind: c.Kind(), key: c.Key(), text: c.Text()}
-		t.copyChildren(t.add(parent, n), c)
-	}
 }

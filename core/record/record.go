@@ -25,7 +25,8 @@ type Record struct {
 
 	Host, App, ProcID, MsgID, Text []byte
 
-	// Data is the structured data as it stands in RFC 5424, "[id name="value"]…", well formed; nil for none.
+	// Data holds the fields: structured data as it stands in RFC 5424, "[id name="value"]…",
+	// or one JSON object that is not empty; well formed, see ValidData. It is nil for none.
 	Data []byte
 	// Raw is the message as it came, where the intake keeps it.
 	Raw []byte
@@ -74,7 +75,11 @@ func (r *Record) Fields() *Tree {
 		r.fields = new(Tree)
 	}
 	r.fields.Reset()
-	r.fields.addData(r.Data)
+	if isObject(r.Data) {
+		r.fields.ParseJSON(r.Data) // it is well formed
+	} else {
+		r.fields.addData(r.Data)
+	}
 	if r.Cut {
 		r.fields.object(0, cutKey)
 	}

@@ -14,16 +14,13 @@ import (
 type Change struct {
 	Severity  *record.Severity // nil leaves it
 	Facility  *record.Facility
-	Host, App []byte  // nil leaves them
-	Labels    []Label // fields of the element label@32473
+	Host, App []byte         // nil leaves them
+	Labels    []record.Label // fields of the element label@32473
 	Masks     []*regexp.Regexp
 }
 
-// Label is a field that a rule adds.
-type Label struct{ Name, Value string }
-
-// labelElement is the structured data that holds what rules add.
-const labelElement = "[label@32473"
+// labelElement is the field that holds what rules add.
+const labelElement = "label@32473"
 
 // masked stands where a mask has found something.
 const masked = "***"
@@ -56,19 +53,10 @@ func (c *Change) apply(r *record.Record, arena []byte, labelled bool) []byte {
 	return arena
 }
 
-// label adds the labels as structured data, to the element that a rule before has made.
+// label adds the labels to the fields, to the element that a rule before has made.
 func (c *Change) label(r *record.Record, arena []byte, labelled bool) []byte {
 	start := len(arena)
-	if labelled {
-		arena = append(arena, r.Data[:len(r.Data)-1]...)
-	} else {
-		arena = append(append(arena, r.Data...), labelElement...)
-	}
-	for _, l := range c.Labels {
-		arena = append(append(append(arena, ' '), l.Name...), '=', '"')
-		arena = append(record.AppendDataValue(arena, []byte(l.Value)), '"')
-	}
-	arena = append(arena, ']')
+	arena = record.AppendLabels(arena, r.Data, labelElement, c.Labels, labelled)
 	r.SetData(arena[start:len(arena):len(arena)])
 	return arena
 }
@@ -86,7 +74,7 @@ func maskRecord(r *record.Record, mask *regexp.Regexp, arena []byte) []byte {
 	}
 	if r.Data != nil {
 		start := len(arena)
-		arena = record.AppendDataMapped(arena, r.Data, replace)
+		arena = record.AppendMappedData(arena, r.Data, replace)
 		r.SetData(arena[start:len(arena):len(arena)])
 	}
 	return arena

@@ -4,6 +4,7 @@ import (
 	"math/rand/v2"
 	"regexp"
 	"slices"
+	"strings"
 	"testing"
 
 	"oakbarrel/core/record"
@@ -20,8 +21,8 @@ func changing(t testing.TB) *Table {
 		{Name: "whispers", When: when(t, `app is gate and "forced"`), Change: Change{Severity: severity(record.Error)}},
 		{Name: "shouts", When: when(t, `severity is error and "self-test"`), Change: Change{Severity: severity(record.Info), Facility: facility(19)}},
 		{Name: "renamed", When: when(t, "app is old"), Change: Change{App: []byte("pumpd"), Host: []byte("reef-02")}},
-		{Name: "pumps", When: when(t, "app is pumpd"), Change: Change{Labels: []Label{{"team", `p"]\`}}}},
-		{Name: "more", When: when(t, "field label@32473.team exists"), Change: Change{Labels: []Label{{"seen", "yes"}}}},
+		{Name: "pumps", When: when(t, "app is pumpd"), Change: Change{Labels: []record.Label{{Name: "team", Value: `p"]\`}}}},
+		{Name: "more", When: when(t, "field label@32473.team exists"), Change: Change{Labels: []record.Label{{Name: "seen", Value: "yes"}}}},
 		{Name: "cards", When: when(t, "any"), Change: Change{Masks: []*regexp.Regexp{regexp.MustCompile(`\d{4}`), regexp.MustCompile(`secret\w*`)}}},
 		{Name: "local3", When: when(t, "facility is local3"), Send: []int{0}, Done: true},
 		{Name: "errors", When: when(t, "severity is error"), Send: []int{1}},
@@ -33,6 +34,17 @@ func parsed(message string) (r record.Record) {
 	r.Received, r.Raw = record.Stamp{Sec: 1, Form: record.Zulu}, []byte(message)
 	p.Parse(&r, r.Raw)
 	return r
+}
+
+func TestLabelsAndMasksOnNestedFields(t *testing.T) {
+	r := record.Record{App: []byte("pumpd"), Text: []byte("x"), Time: record.Stamp{Sec: 1, Form: record.Zulu}, Data: []byte(`{"a":{"card":"1234","n":1234},"l":["5678"]}`)}
+	b := record.Batch{Records: []record.Record{r}}
+	var m Marks
+	changing(t).Mark(&b, &m)
+	want := `"fields":{"a":{"card":"***","n":1234},"l":["***"],"label@32473":{"team":"p\"]\\","seen":"yes"}}`
+	if got := string(b.Records[0].AppendJSON(nil)); !strings.Contains(got, want) || !record.ValidData(b.Records[0].Data) {
+		t.Errorf("%s\nwant %s", got, want)
+	}
 }
 
 func TestWhatRulesChange(t *testing.T) {
@@ -91,7 +103,7 @@ func randomTable(t testing.TB, rnd *rand.Rand) *Table {
 		case 3:
 			r.Change.App, r.Send = []byte{"ab"[rnd.IntN(2)]}, []int{rnd.IntN(3)}
 		case 4:
-			r.Change.Labels = []Label{{"l", "v"}}
+			r.Change.Labels = []record.Label{{Name: "l", Value: "v"}}
 		case 5:
 			r.Change.Facility = facility(record.Facility(18 + rnd.IntN(3)))
 		}

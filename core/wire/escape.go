@@ -84,39 +84,14 @@ func unhex(c byte) byte {
 
 // escapeData returns structured data with its values escaped.
 func escapeData(data []byte) []byte {
-	return mapValues(data, func(v []byte) []byte { return appendEscaped([]byte{}, v) })
+	return record.AppendMappedData(nil, data, appendEscaped)
 }
 
 // unescapeRecord undoes the escapes of a marked record and takes the mark away.
 func unescapeRecord(r *record.Record) {
 	data := bytes.TrimPrefix(r.Data, escapedMark)
-	r.Data = mapValues(data, func(v []byte) []byte { return appendUnescaped([]byte{}, v) })
+	r.SetData(record.AppendMappedData(nil, data, appendUnescaped))
 	if r.Text != nil {
 		r.Text = appendUnescaped([]byte{}, r.Text)
 	}
-}
-
-// mapValues returns well-formed structured data with every parameter value
-// changed by f; nil for none.
-func mapValues(data []byte, f func([]byte) []byte) []byte {
-	var dst, value []byte
-	inside := false
-	for i := 0; i < len(data); i++ {
-		c := data[i]
-		switch {
-		case !inside:
-			dst = append(dst, c)
-			inside = c == '"'
-			value = value[:0]
-		case c == '\\' && i+1 < len(data) && (data[i+1] == '"' || data[i+1] == '\\' || data[i+1] == ']'):
-			i++
-			value = append(value, data[i])
-		case c == '"':
-			dst = append(record.AppendDataValue(dst, f(value)), '"')
-			inside = false
-		default:
-			value = append(value, c)
-		}
-	}
-	return dst
 }

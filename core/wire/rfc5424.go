@@ -69,7 +69,7 @@ const (
 // byte for byte, so it may hold line feeds.
 func AppendRFC5424(dst []byte, r *record.Record) []byte {
 	dst = appendHeader(dst, r)
-	dst = appendData(dst, r, r.Data)
+	dst = appendData(dst, r, dataOf(r))
 	return appendMessage(dst, r.Text)
 }
 
@@ -78,18 +78,28 @@ func AppendRFC5424(dst []byte, r *record.Record) []byte {
 // marked by the element [escaped@32473] and has backslash escapes in its text
 // and in its parameter values; Parse undoes them, so no byte is lost.
 func AppendRFC5424Line(dst []byte, r *record.Record) []byte {
-	if !mustEscape(r.Text) && !mustEscape(r.Data) {
-		return AppendRFC5424(dst, r)
+	data := dataOf(r)
+	if !mustEscape(r.Text) && !mustEscape(data) {
+		dst = appendData(appendHeader(dst, r), r, data)
+		return appendMessage(dst, r.Text)
 	}
 	dst = appendHeader(dst, r)
 	dst = append(dst, escapedMark...)
-	if len(r.Data) > 0 || r.Cut {
-		dst = appendData(dst, r, escapeData(r.Data))
+	if len(data) > 0 || r.Cut {
+		dst = appendData(dst, r, escapeData(data))
 	}
 	if r.Text == nil {
 		return dst
 	}
 	return appendMessage(dst, appendEscaped([]byte{}, r.Text))
+}
+
+// dataOf returns the fields as structured data, which is most often what they are.
+func dataOf(r *record.Record) []byte {
+	if len(r.Data) > 0 && r.Data[0] != '[' {
+		return r.AppendData(nil)
+	}
+	return r.Data
 }
 
 func appendHeader(dst []byte, r *record.Record) []byte {

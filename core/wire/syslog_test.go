@@ -203,3 +203,24 @@ func FuzzParse(f *testing.F) {
 		checkRoundTrip(t, string(b))
 	})
 }
+
+// Fields of any form can be written as structured data; texts in elements come back as they were.
+func TestNestedFieldsAsStructuredData(t *testing.T) {
+	for data, want := range map[string]string{
+		`{"tank@32473":{"id":"4","note":"a ] b"}}`:                              `[tank@32473 id="4" note="a \] b"]`,
+		`{"tank":{"id":"4","tags":["x","y"]},"ph":8.1,"deep":{"a":{"b":true}}}`: `[tank id="4" tags="x" tags="y"][fields@32473 ph="8.1" deep.a.b="true"]`,
+		`{"ü name":{"x":"y"},"n":null,"l":[1,{"k":"v"}]}`:                       `[fields@32473 ___name.x="y" n="" l="1" l.k="v"]`,
+		`{"cut@32473":{}}`: "-",
+	} {
+		r := record.Record{Data: []byte(data)}
+		got := string(AppendRFC5424Line(nil, &r))
+		if !strings.HasSuffix(got, " "+want) {
+			t.Errorf("%s is written as %s, want %s", data, got, want)
+		}
+		var back record.Record
+		p := Parser{}
+		if p.Parse(&back, []byte(got)); back.Unparsed {
+			t.Errorf("%s cannot be read", got)
+		}
+	}
+}

@@ -1,0 +1,158 @@
+package agent
+
+import (
+	"compress/gzip"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"mime"
+	"net"
+	"net/http"
+	"net/netip"
+	"sync"
+	"time"
+
+	"google.golang.org/protobuf/encoding/protowire"
+
+	"oakbarrel/core/otlp"
+	"oakbarrel/core/record"
+	"oakbarrel/core/route"
+)
+
+// maxExport bounds the body of an export request, in bytes, also unpacked.
+const maxExport = 16 << 20
+
+// otlpEndpoint takes export requests of logs over HTTP. An answer means that
+// the records are taken; while an outlet is full it is held back.
+type otlpEndpoint struct {
+	owned
+	agent    *Agent
+	listener net.Listener
+	server   *http.Server
+	text     string
+	draining sync.Once
+	done     chan struct{}
+}
+
+func (a *Agent) openOTLP(address string) (endpoint, error) {
+	l, err := (&net.ListenConfig{}).Listen(a.ending, "tcp", address)
+	if err != nil {
+		return nil, err
+	}
+	e := &otlpEndpoint{agent: a, listener: l, text: addressText("http", l.Addr().String()), done: make(chan struct{})}
+	mux := http.NewServeMux()
+	mux.HandleFunc("POST /v1/logs", e.export)
+	e.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(a.log.Handler(), slog.LevelDebug)}
+	return e, nil
+}
+
+func (e *otlpEndpoint) bound() string { return e.text }
+
+func (e *otlpEndpoint) run() {
+	defer close(e.done)
+	e.server.Serve(e.listener)
+}
+
+func (e *otlpEndpoint) drain(deadline time.Time) {
+	e.draining.Do(func() {
+		ctx, cancel := context.WithDeadline(context.Background(), deadline)
+		defer cancel()
+		if e.server.Shutdown(ctx) != nil {
+			e.server.Close()
+		}
+		<-e.done
+	})
+}
+
+func (e *otlpEndpoint) close() { e.listener.Close() }
+
+// works lends what a request needs.
+var otlpWorks = sync.Pool{New: func() any { return new(otlpWork) }}
+
+type otlpWork struct {
+	batch record.Batch
+	marks route.Marks
+}
+
+func (e *otlpEndpoint) export(w http.ResponseWriter, request *http.Request) {
+	in := e.owner()
+	s := in.syslog.Load()
+	from, _ := netip.ParseAddrPort(request.RemoteAddr)
+	from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
+	if !allows(s, from.Addr()) {
+		in.turnedAway.Add(1)
+		refuse(w, request, http.StatusForbidden, "this sender is not among the networks that are allowed")
+		return
+	}
+	media, _, _ := mime.ParseMediaType(request.Header.Get("Content-Type"))
+	if media != "application/x-protobuf" && media != "application/json" {
+		refuse(w, request, http.StatusUnsupportedMediaType, "the body has to be application/x-protobuf or application/json")
+		return
+	}
+	body, status, err := exportBody(w, request)
+	if err != nil {
+		refuse(w, request, status, err.Error())
+		return
+	}
+	work := otlpWorks.Get().(*otlpWork)
+	defer otlpWorks.Put(work)
+	work.batch.Reset()
+	peer := &record.Peer{Addr: from}
+	settings := otlp.Settings{Default: s.Default, Received: record.StampOf(time.Now())}
+	refused, why, err := otlp.Decode(body, media == "application/json", settings, func(r *record.Record) {
+		r.Peer = peer
+		*work.batch.Next() = *r
+	})
+	if err != nil {
+		refuse(w, request, http.StatusBadRequest, err.Error())
+		return
+	}
+	if len(work.batch.Records) > 0 && !e.agent.pass(&work.batch, &work.marks, e, true) {
+		w.Header().Set("Retry-After", "5")
+		refuse(w, request, http.StatusServiceUnavailable, "the agent stops and has not taken the records")
+		return
+	}
+	in.read.Add(int64(refused))
+	in.unreadable.Add(int64(refused))
+	w.Header().Set("Content-Type", media)
+	w.Write(otlp.Response(media == "application/json", refused, why))
+}
+
+// exportBody reads a body, unpacked, within bounds.
+func exportBody(w http.ResponseWriter, request *http.Request) (body []byte, status int, err error) {
+	var from io.Reader = http.MaxBytesReader(w, request.Body, maxExport)
+	switch coding := request.Header.Get("Content-Encoding"); coding {
+	case "", "identity":
+	case "gzip":
+		if from, err = gzip.NewReader(from); err != nil {
+			return nil, http.StatusBadRequest, fmt.Errorf("the body is not gzip: %w", err)
+		}
+	default:
+		return nil, http.StatusUnsupportedMediaType, errors.New("the body may be packed by gzip alone")
+	}
+	body, err = io.ReadAll(io.LimitReader(from, maxExport+1))
+	var large *http.MaxBytesError
+	switch {
+	case errors.As(err, &large) || len(body) > maxExport:
+		return nil, http.StatusRequestEntityTooLarge, errors.New("a request has at most 16 MiB, also unpacked")
+	case err != nil:
+		return nil, http.StatusBadRequest, fmt.Errorf("the body cannot be read: %w", err)
+	}
+	return body, 0, nil
+}
+
+// refuse answers with a Status, as the protocol wants it, in the form of the request.
+func refuse(w http.ResponseWriter, request *http.Request, status int, why string) {
+	if media, _, _ := mime.ParseMediaType(request.Header.Get("Content-Type")); media == "application/x-protobuf" {
+		w.Header().Set("Content-Type", media)
+		w.WriteHeader(status)
+		w.Write(protowire.AppendString(protowire.AppendTag(nil, 2, protowire.BytesType), why))
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(map[string]string{"message": why})
+}
