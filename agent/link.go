@@ -64,10 +64,7 @@ func (a *Agent) report() {
 	var l link
 	for a.ending.Err() == nil {
 		if c := l.client(a); c != nil {
-			s := a.status()
-			ctx, cancel := context.WithTimeout(a.ending, reportTime)
-			c.SendStatus(ctx, s.AgentID, s.report())
-			cancel()
+			a.reportOnce(c)
 		}
 		pause(a.ending, reportRest)
 		select {
@@ -76,6 +73,20 @@ func (a *Agent) report() {
 		case <-time.After(reportTime - reportRest):
 		}
 	}
+}
+
+func (a *Agent) reportOnce(c *client.Client) {
+	ctx, cancel := context.WithTimeout(a.ending, reportTime)
+	defer cancel()
+	s := a.status()
+	taken, err := c.SendStatus(ctx, s.AgentID, s.report())
+	if err != nil || !taken.WantsPlan {
+		return
+	}
+	a.mu.RLock()
+	p := client.AgentPlan{Hash: a.plan.Hash(), Text: string(a.plan.Source)}
+	a.mu.RUnlock()
+	c.SendPlan(ctx, s.AgentID, p)
 }
 
 // report returns the status as the service takes it.
@@ -118,11 +129,23 @@ func (a *Agent) obey() {
 // do does one order.
 func (a *Agent) do(o client.Order) client.Outcome {
 	a.log.Info("an order has come", "kind", o.Kind, "by", o.By, "order", o.ID)
-	if o.Kind != "test_record" {
-		return client.Outcome{Why: "this agent does not know such an order; a newer one may"}
+	switch o.Kind {
+	case "test_record":
+		text := fmt.Sprintf("test record %d, ordered by %s", o.ID, o.By)
+		return client.Outcome{Text: text, GoesTo: a.passTestRecord(text)}
+	case "detail_open":
+		d, err := a.openDetail(o.Rule, o.To, time.Duration(o.Seconds)*time.Second)
+		if err != nil {
+			return client.Outcome{Why: err.Error()}
+		}
+		return client.Outcome{Text: fmt.Sprintf("rule %s takes %s instead of %s until %s", d.Rule, d.To, d.From, d.Until.UTC().Format(time.RFC3339))}
+	case "detail_close":
+		if closed, err := a.closeDetail(o.Rule); err != nil || !closed {
+			return client.Outcome{Why: "the rule has no window open"}
+		}
+		return client.Outcome{Text: "the window of rule " + o.Rule + " is closed"}
 	}
-	text := fmt.Sprintf("test record %d, ordered by %s", o.ID, o.By)
-	return client.Outcome{Text: text, GoesTo: a.passTestRecord(text)}
+	return client.Outcome{Why: "this agent does not know such an order; a newer one may"}
 }
 
 // byOrder is the intake of records that were ordered. Its name is none that a plan can give.

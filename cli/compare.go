@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -77,7 +76,7 @@ func (x *comparer) run(ctx context.Context, oldFile, newFile string) error {
 	}
 	c.Finish()
 	if x.json() {
-		err = x.printJSON(comparisonJSON(c))
+		err = x.printJSON(c.Report())
 	} else {
 		x.print(c)
 	}
@@ -143,59 +142,6 @@ func (x *comparer) addCask(ctx context.Context, c *plan.Comparison) error {
 		return err
 	}))
 }
-
-// The comparison for programs.
-type (
-	comparedJSON struct {
-		Records      int              `json:"records"`
-		Since        time.Time        `json:"since"` // of the records
-		Until        time.Time        `json:"until"`
-		Same         int              `json:"same"`
-		Moved        int              `json:"moved"`
-		NoLongerKept int              `json:"no_longer_kept"`
-		NewlyKept    int              `json:"newly_kept"`
-		Outlets      []comparedOutlet `json:"outlets"`
-		Changes      []comparedChange `json:"changes"`
-	}
-	comparedOutlet struct {
-		Name        string `json:"name"`
-		OldRecords  int64  `json:"old_records"`
-		NewRecords  int64  `json:"new_records"`
-		OldBytesDay *int64 `json:"old_bytes_a_day"` // null where the sample is too short to tell
-		NewBytesDay *int64 `json:"new_bytes_a_day"`
-	}
-	comparedChange struct {
-		Records  int               `json:"records"`
-		From     []string          `json:"from"`
-		To       []string          `json:"to"`
-		OldRules []string          `json:"old_rules"`
-		NewRules []string          `json:"new_rules"`
-		Examples []json.RawMessage `json:"examples"`
-	}
-)
-
-func comparisonJSON(c *plan.Comparison) comparedJSON {
-	j := comparedJSON{Records: c.Records, Since: c.First, Until: c.Last, Same: c.Same, Moved: c.Moved, NoLongerKept: c.Lost, NewlyKept: c.New, Outlets: []comparedOutlet{}, Changes: []comparedChange{}}
-	for _, o := range c.Outlets {
-		out := comparedOutlet{Name: o.Name, OldRecords: o.Records[0], NewRecords: o.Records[1]}
-		if before, ok := c.ADay(o.Bytes[0]); ok {
-			after, _ := c.ADay(o.Bytes[1])
-			out.OldBytesDay, out.NewBytesDay = &before, &after
-		}
-		j.Outlets = append(j.Outlets, out)
-	}
-	for _, w := range c.Changes {
-		change := comparedChange{w.Records, list(w.From[0]), list(w.To[0]), list(w.From[1]), list(w.To[1]), nil}
-		for _, e := range w.Examples {
-			change.Examples = append(change.Examples, json.RawMessage(e))
-		}
-		j.Changes = append(j.Changes, change)
-	}
-	return j
-}
-
-// list returns names as a list that is never null.
-func list(names []string) []string { return append([]string{}, names...) }
 
 func (x *comparer) print(c *plan.Comparison) {
 	fmt.Fprintf(x.stdout, "%s of %s, from %s to %s\n\n", plural(c.Records, "record"), brief(c.Last.Sub(c.First)), clock(c.First), clock(c.Last))

@@ -3,7 +3,6 @@ package cli
 import (
 	"bufio"
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -123,11 +122,10 @@ func (e *explainer) explain(message []byte) error {
 	r := record.Record{Received: record.StampOf(time.Now())}
 	e.parser.Parse(&r, message)
 	r.Intake = e.intake
-	came := r.AppendJSON(nil)
 	if e.json() {
-		way := e.plan.Table.Explain(&r)
+		x, way := e.plan.Explain(&r)
 		e.counts.add(way)
-		return e.printJSON(e.asJSON(came, &r, way))
+		return e.printJSON(x)
 	}
 	e.printRecord(&r)
 	way := e.plan.Table.Explain(&r)
@@ -152,41 +150,6 @@ func (c *explainCounts) add(way route.Way) {
 	if len(way.Outlets) == 0 {
 		c.nowhere++
 	}
-}
-
-// explanation is an answer for programs.
-type explanation struct {
-	Record    json.RawMessage `json:"record"`
-	Rules     []judgementJSON `json:"rules"`
-	Otherwise bool            `json:"otherwise"` // no rule sent or dropped the record
-	DroppedBy *string         `json:"dropped_by"`
-	GoesTo    []string        `json:"goes_to"`
-	Becomes   json.RawMessage `json:"becomes,omitempty"` // the record, where rules change it
-}
-
-type judgementJSON struct {
-	Name    string   `json:"name"`
-	Matched bool     `json:"matched"`
-	Reached bool     `json:"reached"`
-	Because string   `json:"because"`
-	Changes []string `json:"changes"` // what the rule changes of the record
-}
-
-func (e *explainer) asJSON(came []byte, r *record.Record, way route.Way) explanation {
-	x := explanation{Record: came, Rules: []judgementJSON{}, Otherwise: way.Otherwise, GoesTo: outletNames(e.plan, way.Outlets)}
-	for _, j := range way.Rules {
-		if j.Changes == nil {
-			j.Changes = []string{}
-		}
-		x.Rules = append(x.Rules, judgementJSON(j))
-	}
-	if after := r.AppendJSON(nil); !bytes.Equal(came, after) {
-		x.Becomes = after
-	}
-	if way.DroppedBy >= 0 {
-		x.DroppedBy = &way.Rules[way.DroppedBy].Name
-	}
-	return x
 }
 
 func (e *explainer) printRecord(r *record.Record) {
@@ -235,7 +198,7 @@ func verdict(j route.Judgement) string {
 }
 
 func (e *explainer) destination(way route.Way) string {
-	names := strings.Join(outletNames(e.plan, way.Outlets), ", ")
+	names := strings.Join(e.plan.OutletNames(way.Outlets), ", ")
 	if names != "" {
 		names = "to " + names
 	}

@@ -13,17 +13,6 @@ import (
 	"oakbarrel/core/route"
 )
 
-// matrixCell is where the records of one priority can go, for programs.
-type matrixCell struct {
-	Facility string   `json:"facility"`
-	Severity string   `json:"severity"`
-	Surely   []string `json:"surely"`
-	Maybe    []string `json:"maybe"`
-	Nowhere  string   `json:"nowhere"` // never, maybe or always
-}
-
-var verdictNames = map[condition.Verdict]string{condition.Never: "never", condition.Maybe: "maybe", condition.Always: "always"}
-
 func (a *app) matrixCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "matrix FILE",
@@ -40,7 +29,7 @@ more than the priority; a dash for nowhere.`,
 				return err
 			}
 			if a.json() {
-				return a.printMatrixJSON(p)
+				return a.printJSON(map[string]any{"file": p.File, "cells": p.Cells()})
 			}
 			a.printMatrix(p)
 			return nil
@@ -61,23 +50,6 @@ func (a *app) loadPlan(file string) (*plan.Plan, error) {
 		return nil, codedError{exitNo, fmt.Errorf("%s has errors; mend them first", file)}
 	}
 	return p, nil
-}
-
-func outletNames(p *plan.Plan, numbers []int) []string {
-	names := []string{}
-	for _, o := range numbers {
-		names = append(names, p.Outlets[o].Name)
-	}
-	return names
-}
-
-func (a *app) printMatrixJSON(p *plan.Plan) error {
-	cells := []matrixCell{}
-	for i, reach := range p.Table.Matrix() {
-		priority := record.Priority(i)
-		cells = append(cells, matrixCell{priority.Facility().String(), priority.Severity().String(), outletNames(p, reach.Surely), outletNames(p, reach.Maybe), verdictNames[reach.Nowhere]})
-	}
-	return a.printJSON(map[string]any{"file": p.File, "cells": cells})
 }
 
 func (a *app) printMatrix(p *plan.Plan) {

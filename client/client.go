@@ -149,9 +149,15 @@ func (c *Client) SendBatch(ctx context.Context, agentID, outlet, cask string, he
 	return answer.Confirmed, err
 }
 
-// SendStatus tells how an agent is.
-func (c *Client) SendStatus(ctx context.Context, agentID string, s AgentStatus) error {
-	return c.send(ctx, "PUT", "/api/v1/agents/"+agentID, s, nil)
+// SendStatus tells how an agent is, and whether the service wants its plan.
+func (c *Client) SendStatus(ctx context.Context, agentID string, s AgentStatus) (taken StatusTaken, err error) {
+	err = c.send(ctx, "PUT", "/api/v1/agents/"+agentID, s, &taken)
+	return taken, err
+}
+
+// SendPlan tells the plan that an agent has in force.
+func (c *Client) SendPlan(ctx context.Context, agentID string, p AgentPlan) error {
+	return c.send(ctx, "PUT", "/api/v1/agents/"+agentID+"/plan", p, nil)
 }
 
 // Seen is what a look at the service shows.
@@ -202,9 +208,9 @@ func (c *Client) OrderDone(ctx context.Context, agentID string, order uint64, wh
 	return c.send(ctx, "PUT", fmt.Sprintf("%s/%d", ordersPath(agentID), order), what, nil)
 }
 
-// GiveOrder gives an agent an order of a kind.
-func (c *Client) GiveOrder(ctx context.Context, agentID, kind string) (o Order, err error) {
-	err = c.send(ctx, "POST", ordersPath(agentID), NewOrder{kind}, &o)
+// GiveOrder gives an agent an order.
+func (c *Client) GiveOrder(ctx context.Context, agentID string, what NewOrder) (o Order, err error) {
+	err = c.send(ctx, "POST", ordersPath(agentID), what, &o)
 	return o, err
 }
 

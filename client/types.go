@@ -30,19 +30,34 @@ type AgentStatus struct {
 	Status   any      `json:"status"` // as the agent's status command has it
 }
 
+// StatusTaken answers a status.
+type StatusTaken struct {
+	WantsPlan bool `json:"wants_plan"` // the service does not have the plan in force
+}
+
+// AgentPlan is the plan that an agent has in force.
+type AgentPlan struct {
+	Hash string `json:"hash" maxLength:"64"` // SHA-256 of the text, in hexadecimal
+	Text string `json:"text"`
+}
+
 // Order is what a person wants an agent to do.
 type Order struct {
-	ID      uint64     `json:"id"`
-	Kind    string     `json:"kind"`
+	ID uint64 `json:"id"`
+	NewOrder
 	By      string     `json:"by"` // the account that gave it
 	Created time.Time  `json:"created"`
 	Done    *time.Time `json:"done"`
 	Outcome Outcome    `json:"outcome"`
 }
 
-// NewOrder gives an order.
+// NewOrder gives an order: to pass a test record through the rules, or to open
+// or close the detail window of a rule.
 type NewOrder struct {
-	Kind string `json:"kind" enum:"test_record"`
+	Kind    string `json:"kind" enum:"test_record,detail_open,detail_close"`
+	Rule    string `json:"rule,omitempty" maxLength:"256"`                // of the window
+	To      string `json:"to,omitempty" maxLength:"16"`                   // the severity of the window
+	Seconds int    `json:"seconds,omitempty" minimum:"0" maximum:"86400"` // how long the window is open
 }
 
 // Outcome is what came of an order.
@@ -135,3 +150,43 @@ func (p *Problem) GetStatus() int { return p.Status }
 
 // ContentType returns the media type of problem details.
 func (p *Problem) ContentType(string) string { return "application/problem+json" }
+
+// PlanText is a plan as it is written.
+type PlanText struct {
+	Text string `json:"text"`
+}
+
+// CheckedPlan is what is wrong in a plan, and where its records can go.
+type CheckedPlan struct {
+	Findings []Finding `json:"findings" nullable:"false"`
+	Outlets  []string  `json:"outlets" nullable:"false"`
+	Rules    []string  `json:"rules" nullable:"false"`
+	Cells    []any     `json:"cells" nullable:"false"` // as plan matrix tells them; none where the plan has errors
+}
+
+// Finding is something wrong in a plan.
+type Finding struct {
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+	Kind   string `json:"kind" enum:"error,warning"`
+	What   string `json:"what"`
+	Mend   string `json:"mend"`
+}
+
+// ExplainPlan asks what a plan does with a message, or with a record.
+type ExplainPlan struct {
+	Text   string         `json:"text"`
+	Line   string         `json:"line,omitempty"`   // a syslog message
+	Record map[string]any `json:"record,omitempty"` // instead
+}
+
+// ComparePlans asks what another plan would do with what a cask holds.
+type ComparePlans struct {
+	Old   string `json:"old"`
+	New   string `json:"new"`
+	Cask  string `json:"cask,omitempty"`
+	Since string `json:"since,omitempty" format:"date-time"`
+	Until string `json:"until,omitempty" format:"date-time"`
+	Where string `json:"where,omitempty"`
+	Limit int    `json:"limit,omitempty" minimum:"1" maximum:"1000000" default:"50000"`
+}

@@ -143,23 +143,23 @@ func TestATestRecordIsOrdered(t *testing.T) {
 	h := s.host("gateway", s.token("gateway", "write"))
 	h.start()
 	admin := s.token("*", "admin")
-	c, err := client.New(client.Options{URL: s.url(), Token: func() (string, error) { return admin, nil }})
+	operator, err := client.New(client.Options{URL: s.url(), Token: func() (string, error) { return admin, nil }})
 	if err != nil {
 		t.Fatal(err)
 	}
 	ctx := context.Background()
 	id := h.status().AgentID
 	h.eventually("the agent is heard", func() bool {
-		hosts, _ := c.Hosts(ctx)
+		hosts, _ := operator.Hosts(ctx)
 		return len(hosts) == 1
 	})
-	given, err := c.GiveOrder(ctx, id, "test_record")
+	given, err := operator.GiveOrder(ctx, id, client.NewOrder{Kind: "test_record"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	var o client.Order
 	h.eventually("the order is done", func() bool {
-		o, err = c.Order(ctx, id, given.ID)
+		o, err = operator.Order(ctx, id, given.ID)
 		return err == nil && o.Done != nil
 	})
 	if fmt.Sprint(o.Outcome.GoesTo) != "[centre]" || o.Outcome.Text != fmt.Sprintf("test record %d, ordered by a token", given.ID) {
@@ -169,6 +169,21 @@ func TestATestRecordIsOrdered(t *testing.T) {
 	st := h.status()
 	if last := st.Intakes[len(st.Intakes)-1]; !st.Balance.Closes || last.Name != "by order" || last.Passed != 1 || st.Rules.In != 1 {
 		t.Errorf("%+v", st)
+	}
+	for _, c := range []struct{ kind, rule, want, why string }{
+		{"detail_open", "none", "", "the plan has no rule"}, {"detail_open", "errors", "rule errors takes debug instead of error until", ""}, {"detail_close", "errors", "the window of rule errors is closed", ""}, {"detail_close", "errors", "", "no window open"},
+	} {
+		given, err := operator.GiveOrder(ctx, id, client.NewOrder{Kind: c.kind, Rule: c.rule, To: "debug", Seconds: 60})
+		if err != nil {
+			t.Fatal(err)
+		}
+		h.eventually("the order is done", func() bool {
+			o, err = operator.Order(ctx, id, given.ID)
+			return err == nil && o.Done != nil
+		})
+		if !strings.HasPrefix(o.Outcome.Text, c.want) || !strings.Contains(o.Outcome.Why, c.why) || (c.why == "") != (o.Outcome.Why == "") {
+			t.Errorf("%s of %s: %+v", c.kind, c.rule, o.Outcome)
+		}
 	}
 	out, _, _ := s.ask(admin, "read", "--where", "intake is \"by order\" and msgid is TEST", "--output", "json")
 	if !strings.Contains(out, `"host":"tide-gw","app":"oakbarrel"`) || strings.Count(out, "\n") != 1 {

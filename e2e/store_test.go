@@ -116,6 +116,7 @@ func (s *store) host(cask, token string) *host {
 host: tide-gw
 service: {url: "%s", token_file: DIR/token}
 intakes: {wire: {syslog: {tcp: "127.0.0.1:0", udp: "127.0.0.1:0"}}}
+rules: [{name: errors, when: severity at least error and app is hunted, send: [centre]}]
 otherwise: {send: [centre]}
 outlets:
   centre:

@@ -26,7 +26,7 @@ type statusInput struct {
 }
 
 // takeStatus takes what an agent says of itself.
-func (a *API) takeStatus(ctx context.Context, in *statusInput) (*struct{}, error) {
+func (a *API) takeStatus(ctx context.Context, in *statusInput) (*statusOutput, error) {
 	status, err := json.Marshal(in.Body.Status)
 	if err != nil {
 		return nil, problem(http.StatusBadRequest, "this is not the status of an agent", "")
@@ -35,8 +35,14 @@ func (a *API) takeStatus(ctx context.Context, in *statusInput) (*struct{}, error
 	if err := a.DB.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&row).Error; err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	return nil, nil
+	var known int64
+	if err := a.DB.WithContext(ctx).Model(&model.AgentPlan{}).Where("agent_id = ? AND hash = ?", in.Agent, in.Body.PlanHash).Count(&known).Error; err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	return &statusOutput{client.StatusTaken{WantsPlan: known == 0}}, nil
 }
+
+type statusOutput struct{ Body client.StatusTaken }
 
 type hostsOutput struct{ Body []client.Host }
 
@@ -92,7 +98,7 @@ func (a *API) giveOrder(ctx context.Context, in *giveInput) (*orderOutput, error
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	o, err := a.Orders.Give(ctx, in.Agent, in.Body.Kind, visitor(ctx).Name)
+	o, err := a.Orders.Give(ctx, in.Agent, in.Body, visitor(ctx).Name)
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
@@ -100,7 +106,9 @@ func (a *API) giveOrder(ctx context.Context, in *giveInput) (*orderOutput, error
 }
 
 func orderOf(o model.Order) client.Order {
-	order := client.Order{ID: o.ID, Kind: o.Kind, By: o.By, Created: o.Created, Done: o.Done}
+	order := client.Order{ID: o.ID, By: o.By, Created: o.Created, Done: o.Done}
+	json.Unmarshal([]byte(o.Details), &order.NewOrder) // the service wrote it
+	order.Kind = o.Kind
 	if o.Done != nil {
 		json.Unmarshal([]byte(o.Outcome), &order.Outcome) // the service wrote it
 	}

@@ -85,9 +85,18 @@ func (a *API) register(api huma.API) {
 	handle(api, "POST /agents/{agent}/orders", "Give an agent an order", a.need(access.Operate), a.giveOrder)
 	handle(api, "GET /agents/{agent}/orders/{order}", "What came of an order", a.need(access.Operate), a.order)
 	handle(api, "PUT /agents/{agent}/orders/{order}", "Tell what came of an order", a.need(access.Write), a.orderDone)
+	handle(api, "GET /agents/{agent}/plan", "The plan that an agent has in force", a.need(access.Read), a.planOf)
+	handle(api, "PUT /agents/{agent}/plan", "Tell the plan that an agent has in force", a.need(access.Write), a.takePlan)
+	handle(api, "POST /plans/check", "What is wrong in a plan, and where its records can go", a.need(access.Read), a.checkPlan)
+	handle(api, "POST /plans/explain", "What each rule of a plan says of a message", a.need(access.Read), a.explainPlan)
+	handle(api, "POST /plans/compare", "What another plan would do with what a cask holds", a.need(access.Read), a.comparePlans)
 	handle(api, "POST /tokens", "Make a token", a.need(access.Admin), a.newToken)
 	api.OpenAPI().AddOperation(batchOperation)
 }
+
+// maxBody bounds the body of a request with JSON, in bytes: a plan has up to 1
+// MiB, and may be longer in JSON.
+const maxBody = 4 << 20
 
 // handle makes the address of one handler, "METHOD /PATH".
 func handle[I, O any](api huma.API, address, summary string, need huma.Middlewares, handler func(context.Context, *I) (*O, error)) {
@@ -95,7 +104,7 @@ func handle[I, O any](api huma.API, address, summary string, need huma.Middlewar
 	if path != "/healthz" {
 		path = root + path
 	}
-	o := huma.Operation{Method: method, Path: path, Summary: summary, OperationID: operationID(method, path), Middlewares: need}
+	o := huma.Operation{Method: method, Path: path, Summary: summary, OperationID: operationID(method, path), Middlewares: need, MaxBodyBytes: maxBody}
 	if need != nil {
 		o.Security = security
 	}

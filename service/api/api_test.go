@@ -351,7 +351,7 @@ func (f *fixture) session(role string) *client.Client {
 func TestRolesAndTokensMayDoWhatTheyAreFor(t *testing.T) {
 	f := newFixture(t)
 	ctx := context.Background()
-	if err := f.write.SendStatus(ctx, agentID(7), client.AgentStatus{Host: "tide-gw", Status: map[string]any{"since": "now"}}); err != nil {
+	if _, err := f.write.SendStatus(ctx, agentID(7), client.AgentStatus{Host: "tide-gw", Status: map[string]any{"since": "now"}}); err != nil {
 		t.Fatal(err)
 	}
 	acts := []struct {
@@ -360,7 +360,10 @@ func TestRolesAndTokensMayDoWhatTheyAreFor(t *testing.T) {
 	}{
 		{"read", func(c *client.Client) error { _, err := c.Casks(ctx); return err }},
 		{"write", func(c *client.Client) error { _, err := c.Confirmed(ctx, agentID(7), "centre", f.cask); return err }},
-		{"operate", func(c *client.Client) error { _, err := c.GiveOrder(ctx, agentID(7), "test_record"); return err }},
+		{"operate", func(c *client.Client) error {
+			_, err := c.GiveOrder(ctx, agentID(7), client.NewOrder{Kind: "test_record"})
+			return err
+		}},
 		{"admin", func(c *client.Client) error {
 			_, err := c.NewToken(ctx, client.NewToken{Cask: f.cask, May: "read"})
 			return err
@@ -416,7 +419,7 @@ func TestAnOrderWaitsForItsAgent(t *testing.T) {
 	ctx := context.Background()
 	operator := f.session("operator")
 	var p *client.Problem
-	if _, err := operator.GiveOrder(ctx, agentID(8), "test_record"); !errors.As(err, &p) || p.Status != 404 {
+	if _, err := operator.GiveOrder(ctx, agentID(8), client.NewOrder{Kind: "test_record"}); !errors.As(err, &p) || p.Status != 404 {
 		t.Errorf("an order for nobody: %v", err)
 	}
 	f.write.SendStatus(ctx, agentID(8), client.AgentStatus{Host: "tide-gw"})
@@ -432,7 +435,7 @@ func TestAnOrderWaitsForItsAgent(t *testing.T) {
 		came <- open
 	}()
 	time.Sleep(50 * time.Millisecond) // until it waits
-	given, err := operator.GiveOrder(ctx, agentID(8), "test_record")
+	given, err := operator.GiveOrder(ctx, agentID(8), client.NewOrder{Kind: "test_record"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -459,7 +462,7 @@ func TestAnOrderWaitsForItsAgent(t *testing.T) {
 	if open, err := f.write.WaitForOrders(ctx, agentID(8), 0); err != nil || len(open) != 0 {
 		t.Errorf("after it is done: %v, %v", open, err)
 	}
-	other, err := orders.New(ctx, db).Give(ctx, agentID(8), orders.TestRecord, "amara") // another service before the same database
+	other, err := orders.New(ctx, db).Give(ctx, agentID(8), client.NewOrder{Kind: "test_record"}, "amara") // another service before the same database
 	open, waitErr := f.write.WaitForOrders(ctx, agentID(8), 10*time.Second)
 	if err != nil || waitErr != nil || len(open) != 1 || open[0].ID != other.ID {
 		t.Errorf("%v, %v, %v", open, err, waitErr)
@@ -536,5 +539,84 @@ func TestTheInterfaceDescribesItself(t *testing.T) {
 		if d.Paths[path][method] == nil {
 			t.Errorf("%s is not described", operation)
 		}
+	}
+}
+
+// ask posts JSON and decodes the answer.
+func (f *fixture) ask(method, path string, body, answer any) int {
+	f.t.Helper()
+	b, _ := json.Marshal(body)
+	request, _ := http.NewRequest(method, f.server.URL+"/api/v1"+path, bytes.NewReader(b))
+	request.Header.Set("Authorization", "Bearer "+f.readToken)
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	defer response.Body.Close()
+	if err := json.NewDecoder(response.Body).Decode(answer); err != nil {
+		f.t.Fatal(err)
+	}
+	return response.StatusCode
+}
+
+func TestPlansAreLookedAtInTheService(t *testing.T) {
+	f := newFixture(t)
+	ctx := context.Background()
+	const old = "oakbarrel: 1\nrules: [{name: errors, when: severity at least error, send: [all]}]\notherwise: {drop: true}\noutlets: {all: {file: {path: /var/log/lantern/all.log, keep: forever}}}\n"
+	hash := sha256.Sum256([]byte(old))
+	p := client.AgentPlan{Hash: hex.EncodeToString(hash[:]), Text: old}
+	status := client.AgentStatus{Host: "tide-gw", PlanHash: p.Hash}
+	if taken, err := f.write.SendStatus(ctx, agentID(20), status); err != nil || !taken.WantsPlan {
+		t.Errorf("%+v, %v", taken, err)
+	}
+	if err := f.write.SendPlan(ctx, agentID(20), client.AgentPlan{Hash: p.Hash, Text: "another"}); err == nil {
+		t.Error("a plan with another hash is taken")
+	}
+	if err := f.write.SendPlan(ctx, agentID(20), p); err != nil {
+		t.Fatal(err)
+	}
+	if taken, err := f.write.SendStatus(ctx, agentID(20), status); err != nil || taken.WantsPlan {
+		t.Errorf("%+v, %v", taken, err)
+	}
+	var kept client.AgentPlan
+	if code := f.ask("GET", "/agents/"+agentID(20)+"/plan", nil, &kept); code != 200 || kept != p {
+		t.Errorf("%d, %+v", code, kept)
+	}
+	var checked client.CheckedPlan
+	f.ask("POST", "/plans/check", client.PlanText{Text: old}, &checked)
+	if len(checked.Findings) != 0 || len(checked.Cells) != 192 || !slices.Equal(checked.Outlets, []string{"all"}) || !slices.Equal(checked.Rules, []string{"errors"}) {
+		t.Errorf("%+v", checked)
+	}
+	f.ask("POST", "/plans/check", client.PlanText{Text: strings.Replace(old, "error,", "eror,", 1)}, &checked)
+	if len(checked.Findings) != 1 || checked.Findings[0].Line != 2 || checked.Findings[0].Kind != "error" || len(checked.Cells) != 0 {
+		t.Errorf("%+v", checked)
+	}
+	var x struct {
+		GoesTo []string `json:"goes_to"`
+		Rules  []struct{ Matched bool }
+		Detail string
+	}
+	for _, ask := range []client.ExplainPlan{{Text: old, Line: "<11>x: y"}, {Text: old, Record: map[string]any{"time": "2026-11-25T10:15:00Z", "severity": "alert"}}} {
+		if code := f.ask("POST", "/plans/explain", ask, &x); code != 200 || !slices.Equal(x.GoesTo, []string{"all"}) || !x.Rules[0].Matched {
+			t.Errorf("%d, %+v", code, x)
+		}
+	}
+	if code := f.ask("POST", "/plans/explain", client.ExplainPlan{Text: "oakbarrel: 2\n", Line: "x"}, &x); code != 400 || !strings.Contains(x.Detail, "the plan has errors: line 1") {
+		t.Errorf("%d, %+v", code, x)
+	}
+	head, payload := pack(1, some(192))
+	if _, err := f.write.SendBatch(ctx, agentID(21), "centre", f.cask, head, payload); err != nil {
+		t.Fatal(err)
+	}
+	var c struct {
+		Records, Same int
+		Lost          int `json:"no_longer_kept"`
+	}
+	if code := f.ask("POST", "/plans/compare", client.ComparePlans{Old: old, New: strings.Replace(old, "error,", "alert,", 1), Cask: f.cask, Limit: 1000}, &c); code != 200 || c.Records != 192 || c.Lost != 48 || c.Same != 144 {
+		t.Errorf("%d, %+v", code, c)
+	}
+	counts, err := f.read.Count(ctx, client.Query{Cask: f.cask}, "priority")
+	if err != nil || counts.Total != 192 || len(counts.By) != 192 || counts.By[0].Count != 1 {
+		t.Errorf("%d of %d, %v", len(counts.By), counts.Total, err)
 	}
 }

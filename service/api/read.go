@@ -147,7 +147,7 @@ func (a *API) records(ctx context.Context, in *recordsInput) (*huma.StreamRespon
 
 type countsInput struct {
 	Range
-	By string `query:"by" enum:"severity,minute" default:"severity" doc:"what the counts are parted by"`
+	By string `query:"by" enum:"severity,minute,priority" default:"severity" doc:"what the counts are parted by"`
 }
 
 type countsOutput struct{ Body client.Counts }

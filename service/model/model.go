@@ -56,6 +56,13 @@ type Agent struct {
 	Status    []byte `gorm:"type:longblob"` // JSON
 }
 
+// AgentPlan is the plan that an agent has in force.
+type AgentPlan struct {
+	AgentID string `gorm:"size:32;primaryKey"`
+	Hash    string `gorm:"size:64"`
+	Text    []byte `gorm:"type:mediumblob"`
+}
+
 // Feed is the ordered flow of records from one outlet of one agent.
 type Feed struct {
 	ID        uint64 `gorm:"primaryKey"`
@@ -100,7 +107,8 @@ type Order struct {
 	ID      uint64 `gorm:"primaryKey"`
 	AgentID string `gorm:"size:32;index:agent_done"`
 	Kind    string `gorm:"size:32"`
-	By      string `gorm:"size:64"` // the account
+	By      string `gorm:"size:128"`  // the account, or the label of the token
+	Details string `gorm:"type:text"` // JSON: what the kind needs
 	Created time.Time
 	Done    *time.Time `gorm:"index:agent_done"`
 	Outcome string     `gorm:"type:text"` // JSON
@@ -120,6 +128,9 @@ var migrations = []*gormigrate.Migration{{
 }, {
 	ID:      "0004 orders",
 	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Order{}) },
+}, {
+	ID:      "0005 plans of agents",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&AgentPlan{}, &Order{}) },
 }}
 
 // Open opens the database and brings its tables up to date. The error does not

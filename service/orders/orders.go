@@ -4,6 +4,7 @@ package orders
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"slices"
 	"sync"
@@ -11,11 +12,9 @@ import (
 
 	"gorm.io/gorm"
 
+	"oakbarrel/client"
 	"oakbarrel/service/model"
 )
-
-// The kinds of orders.
-const TestRecord = "test_record" // pass a record through the rules
 
 // lifeTime is how long an order waits for its agent.
 const lifeTime = 10 * time.Minute
@@ -39,9 +38,13 @@ func New(ctx context.Context, db *gorm.DB) *Desk {
 }
 
 // Give puts an order on the desk.
-func (d *Desk) Give(ctx context.Context, agentID, kind, by string) (model.Order, error) {
-	o := model.Order{AgentID: agentID, Kind: kind, By: by, Created: time.Now()}
-	err := d.db.WithContext(ctx).Create(&o).Error
+func (d *Desk) Give(ctx context.Context, agentID string, what client.NewOrder, by string) (model.Order, error) {
+	details, err := json.Marshal(what)
+	if err != nil {
+		return model.Order{}, err
+	}
+	o := model.Order{AgentID: agentID, Kind: what.Kind, By: by, Details: string(details), Created: time.Now()}
+	err = d.db.WithContext(ctx).Create(&o).Error
 	if err == nil {
 		d.wake(agentID)
 	}

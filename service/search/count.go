@@ -19,25 +19,31 @@ type Count struct {
 
 // cell is where a record is counted.
 type cell struct {
-	at       int64 // its minute since 1970, or its part of a span
+	at       int64 // its minute since 1970, its part of a span, or its facility
 	severity record.Severity
 }
 
-// CountBy counts the records that meet the query by "severity" or "minute".
-// Without a condition, and from minute to minute, the kept counts answer.
+// CountBy counts the records that meet the query by "severity", "minute" or
+// "priority". Without a condition, and from minute to minute, the kept counts
+// answer for the first two.
 func (s *Store) CountBy(ctx context.Context, q Query, by string) (total int64, counts []Count, err error) {
 	var cells map[cell]int64
-	if q.Condition == nil && q.Since%60e6 == 0 && q.Until%60e6 == 0 {
+	if by == "priority" {
+		cells, err = s.count(ctx, q, func(_ int64, r *record.Record) int64 { return int64(r.Facility()) })
+	} else if q.Condition == nil && q.Since%60e6 == 0 && q.Until%60e6 == 0 {
 		since, until := q.span()
 		cells, err = s.kept(ctx, q.Casks, ceilMinute(since), ceilMinute(until))
 	} else {
-		cells, err = s.count(ctx, q, floorMinute)
+		cells, err = s.count(ctx, q, func(t int64, _ *record.Record) int64 { return floorMinute(t) })
 	}
 	found := map[string]int64{}
 	for c, n := range cells {
 		key := c.severity.String()
-		if by == "minute" {
+		switch by {
+		case "minute":
 			key = record.Stamp{Sec: c.at * 60, Form: record.Zulu}.String()
+		case "priority":
+			key = record.MakePriority(record.Facility(c.at), c.severity).String()
 		}
 		found[key] += n
 		total += n
@@ -64,7 +70,7 @@ func (s *Store) Histogram(ctx context.Context, q Query, parts int) ([][8]int64, 
 	}
 	counts := make([][8]int64, parts)
 	if q.Condition != nil || q.Until-q.Since < int64(parts)*60e6 {
-		cells, err := s.count(ctx, q, part)
+		cells, err := s.count(ctx, q, func(t int64, _ *record.Record) int64 { return part(t) })
 		for c, n := range cells {
 			counts[c.at][c.severity] = n
 		}
@@ -89,8 +95,8 @@ func (s *Store) kept(ctx context.Context, casks []uint64, since, until int64) (m
 }
 
 // count opens every block that may hold a hit and counts by severity and by
-// what at returns for the time of a record.
-func (s *Store) count(ctx context.Context, q Query, at func(micros int64) int64) (map[cell]int64, error) {
+// what at returns for a record and its time in microseconds.
+func (s *Store) count(ctx context.Context, q Query, at func(micros int64, r *record.Record) int64) (map[cell]int64, error) {
 	heads, err := q.heads(ctx, s.db)
 	if err != nil {
 		return nil, err
@@ -99,7 +105,7 @@ func (s *Store) count(ctx context.Context, q Query, at func(micros int64) int64)
 		cells := map[cell]int64{}
 		return cells, b.Each(func(number uint64, r *record.Record) bool {
 			if place, ok := q.meets(h.FeedID, number, r); ok {
-				cells[cell{at(place.Time), r.Severity()}]++
+				cells[cell{at(place.Time, r), r.Severity()}]++
 			}
 			return true
 		})

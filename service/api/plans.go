@@ -1,0 +1,161 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"time"
+
+	"gorm.io/gorm"
+
+	"oakbarrel/client"
+	"oakbarrel/core/plan"
+	"oakbarrel/core/record"
+	"oakbarrel/core/wire"
+	"oakbarrel/service/model"
+	"oakbarrel/service/search"
+)
+
+type planInput struct {
+	Body client.PlanText
+}
+
+type checkedOutput struct{ Body client.CheckedPlan }
+
+// checkPlan tells what is wrong in a plan, and where its records can go.
+func (a *API) checkPlan(_ context.Context, in *planInput) (*checkedOutput, error) {
+	p, findings := plan.Parse("plan.yaml", []byte(in.Body.Text))
+	out := &checkedOutput{client.CheckedPlan{Findings: []client.Finding{}, Outlets: []string{}, Rules: []string{}, Cells: []any{}}}
+	for _, f := range findings {
+		kind := "error"
+		if f.Warning {
+			kind = "warning"
+		}
+		out.Body.Findings = append(out.Body.Findings, client.Finding{Line: f.Line, Column: f.Column, Kind: kind, What: f.What, Mend: f.Mend})
+	}
+	if p == nil {
+		return out, nil
+	}
+	for _, o := range p.Outlets {
+		out.Body.Outlets = append(out.Body.Outlets, o.Name)
+	}
+	out.Body.Rules = append(out.Body.Rules, p.Table.Names()...)
+	for _, c := range p.Cells() {
+		out.Body.Cells = append(out.Body.Cells, c)
+	}
+	return out, nil
+}
+
+// parsePlan reads a plan that must be without errors.
+func parsePlan(what, text string) (*plan.Plan, error) {
+	p, findings := plan.Parse(what, []byte(text))
+	if p == nil {
+		first := findings[0]
+		for _, f := range findings {
+			if !f.Warning {
+				first = f
+				break
+			}
+		}
+		return nil, problem(http.StatusBadRequest, fmt.Sprintf("%s has errors: line %d, column %d: %s", what, first.Line, first.Column, first.What), first.Mend)
+	}
+	return p, nil
+}
+
+type explainInput struct {
+	Body client.ExplainPlan
+}
+
+type explainedOutput struct{ Body any }
+
+// explainPlan tells what each rule of a plan says of a message or a record.
+func (a *API) explainPlan(_ context.Context, in *explainInput) (*explainedOutput, error) {
+	p, err := parsePlan("the plan", in.Body.Text)
+	if err != nil {
+		return nil, err
+	}
+	r := record.Record{Received: record.StampOf(time.Now())}
+	if in.Body.Record != nil {
+		line, err := json.Marshal(in.Body.Record)
+		if err == nil {
+			err = r.ParseJSON(line)
+		}
+		if err != nil {
+			return nil, problem(http.StatusBadRequest, "the record cannot be read: "+err.Error(), "")
+		}
+	} else {
+		parser := wire.Parser{Default: record.DefaultPriority}
+		parser.Parse(&r, []byte(in.Body.Line))
+	}
+	x, _ := p.Explain(&r)
+	return &explainedOutput{x}, nil
+}
+
+type compareInput struct {
+	Body client.ComparePlans
+}
+
+// comparePlans judges what a cask holds by two plans.
+func (a *API) comparePlans(ctx context.Context, in *compareInput) (*explainedOutput, error) {
+	before, err := parsePlan("the old plan", in.Body.Old)
+	if err != nil {
+		return nil, err
+	}
+	after, err := parsePlan("the new plan", in.Body.New)
+	if err != nil {
+		return nil, err
+	}
+	q, err := a.query(ctx, &Range{Cask: in.Body.Cask, Since: in.Body.Since, Until: in.Body.Until, Where: in.Body.Where})
+	if err != nil {
+		return nil, err
+	}
+	q.Limit = in.Body.Limit
+	c := plan.Compare(before, after)
+	err = a.Search.Search(ctx, q, func(h search.Hit) error {
+		var r record.Record
+		if err := r.ParseJSON(h.JSON); err != nil {
+			return err
+		}
+		c.Add(&r)
+		return nil
+	})
+	if err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	c.Finish()
+	return &explainedOutput{c.Report()}, nil
+}
+
+type planTextOutput struct{ Body client.AgentPlan }
+
+// planOf returns the plan that an agent has in force.
+func (a *API) planOf(ctx context.Context, in *AgentPath) (*planTextOutput, error) {
+	var row model.AgentPlan
+	err := a.DB.WithContext(ctx).Take(&row, "agent_id = ?", in.Agent).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, problem(http.StatusNotFound, "this agent has not told its plan", "it does so with its next status, within 5 s")
+	}
+	if err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	return &planTextOutput{client.AgentPlan{Hash: row.Hash, Text: string(row.Text)}}, nil
+}
+
+type takePlanInput struct {
+	AgentPath
+	Body client.AgentPlan
+}
+
+// takePlan takes the plan that an agent has in force.
+func (a *API) takePlan(ctx context.Context, in *takePlanInput) (*struct{}, error) {
+	if plan.Hash([]byte(in.Body.Text)) != in.Body.Hash {
+		return nil, problem(http.StatusBadRequest, "the plan is not the one whose hash was announced", "")
+	}
+	row := model.AgentPlan{AgentID: in.Agent, Hash: in.Body.Hash, Text: []byte(in.Body.Text)}
+	if err := a.DB.WithContext(ctx).Save(&row).Error; err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	return nil, nil
+}
