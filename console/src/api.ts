@@ -24,6 +24,9 @@ export interface Outlet {
   kind: string;
   path: string;
   in: number;
+  held_at_start: number;
+  pieces: number;
+  piece_bytes: number;
   out: number;
   held: number;
   shed: number;
@@ -40,10 +43,11 @@ export interface Host {
   status: {
     since: string;
     plan: { file: string; read_at: string; changed_on_disk: boolean; refused: { at: string; why: string } | null };
-    intakes: { name: string; read: number; missed: number; unparsed: number; last_record: string | null }[];
+    intakes: { name: string; kind: string; addresses: string[]; read: number; missed: number; unparsed: number; turned_away: number; last_record: string | null }[];
     rules: { in: number; routed: number; dropped: number };
     outlets: Outlet[];
     balance: { closes: boolean; difference: number };
+    details?: { rule: string; from: string; to: string; until: string }[];
   };
 }
 
@@ -78,7 +82,7 @@ export interface Account {
 }
 
 export async function signIn(name: string, password: string): Promise<Account> {
-  return (await ask("/session", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ name, password }) })).json();
+  return post<Account>("/session", { name, password });
 }
 
 export async function signOut(): Promise<void> {
@@ -104,13 +108,66 @@ export interface Order {
   outcome: { text?: string; goes_to?: string[]; why?: string };
 }
 
-// orderTestRecord makes an agent pass a record through its rules, and returns what came of it.
-export async function orderTestRecord(agent: string): Promise<Order> {
+async function post<T>(path: string, body: unknown, signal?: AbortSignal): Promise<T> {
+  return (await ask(path, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body), signal })).json();
+}
+
+// order gives an agent an order, and returns what came of it.
+export async function order(agent: string, what: { kind: string; rule?: string; to?: string; seconds?: number }): Promise<Order> {
   const path = `/agents/${agent}/orders`;
-  let order: Order = await (await ask(path, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ kind: "test_record" }) })).json();
-  for (const began = Date.now(); !order.done; order = await get<Order>(`${path}/${order.id}`)) {
+  let given = await post<Order>(path, what);
+  for (const began = Date.now(); !given.done; given = await get<Order>(`${path}/${given.id}`)) {
     if (Date.now() - began > 20000) throw new Problem(0, "The agent has not answered. Is it running, and does it reach this service? The order waits for it for ten minutes.");
     await new Promise((resolve) => setTimeout(resolve, 250));
   }
-  return order;
+  return given;
 }
+
+export interface Finding {
+  line: number;
+  column: number;
+  kind: "error" | "warning";
+  what: string;
+  mend: string;
+}
+
+export interface Cell {
+  facility: string;
+  severity: string;
+  surely: string[];
+  maybe: string[];
+  nowhere: "never" | "maybe" | "always";
+}
+
+export interface Checked {
+  findings: Finding[];
+  outlets: string[];
+  rules: string[];
+  cells: Cell[];
+}
+
+export interface Explained {
+  record: Rec;
+  becomes?: Rec;
+  rules: { name: string; matched: boolean; reached: boolean; because: string; changes: string[] }[];
+  otherwise: boolean;
+  dropped_by: string | null;
+  goes_to: string[];
+}
+
+export interface Compared {
+  records: number;
+  since: string;
+  until: string;
+  same: number;
+  moved: number;
+  no_longer_kept: number;
+  newly_kept: number;
+  outlets: { name: string; old_records: number; new_records: number; old_bytes_a_day: number | null; new_bytes_a_day: number | null }[];
+  changes: { records: number; from: string[]; to: string[]; old_rules: string[]; new_rules: string[]; examples: Rec[] }[];
+}
+
+export const planOf = (agent: string) => get<{ hash: string; text: string }>(`/agents/${agent}/plan`);
+export const checkPlan = (text: string, signal?: AbortSignal) => post<Checked>("/plans/check", { text }, signal);
+export const explain = (text: string, line: string) => post<Explained>("/plans/explain", { text, line });
+export const compare = (body: { old: string; new: string; cask?: string; since: string }) => post<Compared>("/plans/compare", body);

@@ -8,6 +8,9 @@ import { SignIn } from "./signin";
 import "./style.css";
 
 const Today = lazy(() => import("./today"));
+const Hosts = lazy(() => import("./hosts"));
+const HostPage = lazy(() => import("./hosts").then((m) => ({ default: m.HostPage })));
+const Plans = lazy(() => import("./plans"));
 const Logs = lazy(() => import("./logs"));
 
 const client = new QueryClient({
@@ -23,6 +26,9 @@ function App() {
     <Routes>
       <Route element={<Shell account={session.data} />}>
         <Route index element={<Suspense><Today /></Suspense>} />
+        <Route path="hosts" element={<Suspense><Hosts /></Suspense>} />
+        <Route path="hosts/:id" element={<Suspense><HostPage /></Suspense>} />
+        <Route path="plans" element={<Suspense><Plans /></Suspense>} />
         <Route path="logs" element={<Suspense><Logs /></Suspense>} />
         <Route path="*" element={<Navigate to="/" replace />} />
       </Route>

@@ -33,6 +33,8 @@ export function Shell({ account }: { account: Account }) {
         <span className="mr-2 text-lg font-semibold tracking-tight">Oak Barrel</span>
         <nav className="flex gap-1">
           <NavLink to="/" end className={link}>Today</NavLink>
+          <NavLink to="/hosts" className={link}>Hosts</NavLink>
+          <NavLink to="/plans" className={link}>Plans</NavLink>
           <NavLink to="/logs" className={link}>Logs</NavLink>
         </nav>
         <span className="ml-auto hidden text-sm text-soft sm:inline">times at {offset(new Date())}</span>

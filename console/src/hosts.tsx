@@ -1,0 +1,157 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useParams } from "react-router";
+import { get, type Host, type Outlet } from "./api";
+import { DetailWindows } from "./detail";
+import { TestRecord } from "./testrecord";
+import { ago, clock, count, day } from "./time";
+
+const card = "rounded-lg border border-line bg-sheet p-4";
+
+export function useHosts() {
+  return useQuery({ queryKey: ["status"], queryFn: ({ signal }) => get<Host[]>("/status", signal), refetchInterval: 2000 });
+}
+
+export function troublesOf(h: Host): string[] {
+  const s = h.status;
+  const list: string[] = [];
+  if (Date.now() - new Date(h.last_heard).getTime() > 20000) list.push(`not heard for a while, last ${ago(h.last_heard)}`);
+  if (!s.balance.closes) list.push(`the balance does not close: ${count(s.balance.difference)} records are unaccounted for`);
+  if (s.plan.refused) list.push(`a plan was not taken: ${s.plan.refused.why}`);
+  for (const o of s.outlets) {
+    if (o.trouble) list.push(`${o.name}: ${o.trouble}`);
+    if (o.shed > 0) list.push(`${o.name} has shed ${count(o.shed)} records`);
+  }
+  for (const i of s.intakes) {
+    if (i.missed > 0) list.push(`${i.name}: ${count(i.missed)} records were dropped before they could be read`);
+    if (i.turned_away > 0) list.push(`${i.name} has turned away ${count(i.turned_away)} connections or datagrams`);
+  }
+  for (const d of s.details ?? []) list.push(`detail window: rule ${d.rule} takes ${d.to} until ${clock(new Date(d.until))}`);
+  return list;
+}
+
+export function Health({ host }: { host: Host }) {
+  const well = troublesOf(host).length === 0;
+  return <span aria-hidden className="mr-2" style={{ color: well ? "var(--sev5)" : "var(--sev3)" }}>{well ? "●" : "▲"}</span>;
+}
+
+// Hosts lists every agent that was heard.
+export default function Hosts() {
+  const hosts = useHosts();
+  return (
+    <div className="h-full overflow-auto p-3 sm:p-5">
+      {hosts.error && <p role="alert" className="mb-4 rounded bg-wash px-3 py-2">{hosts.error.message}</p>}
+      <section className={card}>
+        <h2 className="mb-3 text-lg font-semibold">Hosts</h2>
+        {hosts.data?.length === 0 && <NoHosts />}
+        <ul>
+          {hosts.data?.map((h) => (
+            <li key={h.agent_id} className="grid grid-cols-2 gap-x-4 border-t border-line py-2 sm:grid-cols-[10rem_9rem_9rem_9rem_1fr]">
+              <div><Health host={h} /><Link className="font-semibold hover:underline" to={`/hosts/${h.agent_id}`}>{h.name}</Link></div>
+              <div className="text-soft">heard {ago(h.last_heard)}</div>
+              <div>{count(h.status.rules.in)} in</div>
+              <div>{count(h.held)} waiting</div>
+              <div className="col-span-2 text-sm text-soft sm:col-span-1 [overflow-wrap:anywhere]">{troublesOf(h).join("; ") || "in order"}</div>
+            </li>
+          ))}
+        </ul>
+      </section>
+    </div>
+  );
+}
+
+export function NoHosts() {
+  return (
+    <p className="text-soft">
+      No agent has been heard yet. In a host's plan, name this service and a store outlet, then: <code className="font-mono text-sm">oakbarrel agent --plan /etc/oakbarrel/plan.yaml</code>
+    </p>
+  );
+}
+
+// HostPage shows one host: where its records come from, go, and wait.
+export function HostPage() {
+  const { id } = useParams();
+  const hosts = useHosts();
+  const h = hosts.data?.find((x) => x.agent_id === id);
+  if (!h) return <p className="p-5 text-soft">{hosts.isPending ? "" : "This agent has not been heard. The page Hosts lists those that have."}</p>;
+  const s = h.status;
+  const head = "py-1 pr-4 text-left text-sm font-normal text-soft";
+  const cell = "border-t border-line py-1 pr-4 align-top";
+  return (
+    <div className="h-full overflow-auto p-3 sm:p-5">
+      <header className="mb-4 flex flex-wrap items-baseline gap-x-6 gap-y-1">
+        <h2 className="text-xl font-semibold"><Health host={h} />{h.name}</h2>
+        <span className="text-soft">heard {ago(h.last_heard)}, runs since {day(new Date(s.since))} {clock(new Date(s.since))}</span>
+        <Link className="hover:underline" to={`/logs?range=1h&q=${encodeURIComponent(`host is "${h.name}"`)}`}>its records</Link>
+        <Link className="hover:underline" to={`/plans?host=${h.agent_id}`}>its plan <span className="font-mono text-sm">{h.plan_hash.slice(0, 8)}</span></Link>
+      </header>
+      {troublesOf(h).map((t) => <p key={t} className="mb-2 rounded bg-wash px-3 py-2 [overflow-wrap:anywhere]">{t}</p>)}
+      <section className={`${card} mb-4`}>
+        <h3 className="mb-2 text-lg font-semibold">Balance</h3>
+        <Balance host={h} />
+      </section>
+      <section className={`${card} mb-4 overflow-x-auto`}>
+        <h3 className="mb-2 text-lg font-semibold">Intakes</h3>
+        <table className="w-full">
+          <thead><tr><th className={head}>name</th><th className={head}>read</th><th className={head}>missed</th><th className={head}>last record</th><th className={head}>listens on</th></tr></thead>
+          <tbody>
+            {s.intakes.map((i) => (
+              <tr key={i.name}><td className={cell}>{i.name}</td><td className={cell}>{count(i.read)}</td><td className={cell}>{count(i.missed)}</td><td className={cell}>{ago(i.last_record)}</td><td className={`${cell} font-mono text-xs [overflow-wrap:anywhere]`}>{i.addresses.join("  ") || i.kind}</td></tr>
+            ))}
+          </tbody>
+        </table>
+      </section>
+      <section className={`${card} mb-4 overflow-x-auto`}>
+        <h3 className="mb-2 text-lg font-semibold">Outlets</h3>
+        <table className="w-full">
+          <thead><tr><th className={head}>name</th><th className={head}>in</th><th className={head}>out</th><th className={head}>waiting</th><th className={head}>pieces</th><th className={head}>to</th></tr></thead>
+          <tbody>
+            {s.outlets.map((o) => (
+              <tr key={o.name}><td className={cell}>{o.name}</td><td className={cell}>{count(o.in)}</td><td className={cell}>{count(o.out)}</td><td className={cell}>{count(o.held)}</td><td className={cell}>{o.kind === "file" ? `${o.pieces}, ${size(o.piece_bytes)}` : ""}</td><td className={`${cell} font-mono text-xs [overflow-wrap:anywhere]`}>{o.path}</td></tr>
+            ))}
+          </tbody>
+        </table>
+      </section>
+      <div className="grid gap-4 sm:grid-cols-2">
+        <section className={card}><h3 className="mb-2 text-lg font-semibold">Test</h3><TestRecord host={h} /></section>
+        <section className={card}><h3 className="mb-2 text-lg font-semibold">Detail windows</h3><DetailWindows host={h} /></section>
+      </div>
+    </div>
+  );
+}
+
+export function size(n: number): string {
+  const units = ["B", "KiB", "MiB", "GiB", "TiB"];
+  let i = 0;
+  for (; n >= 1024 && i < units.length - 1; i++) n /= 1024;
+  return `${i ? n.toFixed(1) : n} ${units[i]}`;
+}
+
+// Balance draws what came in and where it went, so that it can be seen to close.
+function Balance({ host: h }: { host: Host }) {
+  const s = h.status;
+  const column = "flex min-w-0 flex-1 basis-40 flex-col justify-center gap-2";
+  const box = "rounded border border-line bg-paper px-3 py-1.5";
+  const arrow = <div aria-hidden className="hidden self-center text-soft sm:block">→</div>;
+  return (
+    <>
+      <div className="flex flex-col gap-3 sm:flex-row">
+        <div className={column}>{s.intakes.map((i) => <div key={i.name} className={box}><b className="font-semibold">{i.name}</b> {count(i.read)}{i.missed > 0 && <span className="text-soft">, missed {count(i.missed)}</span>}</div>)}</div>
+        {arrow}
+        <div className={column}>
+          <div className={box}><b className="font-semibold">rules</b> {count(s.rules.in)}<div className="text-sm text-soft">{count(s.rules.routed)} routed, {count(s.rules.dropped)} dropped</div></div>
+        </div>
+        {arrow}
+        <div className={column}>{s.outlets.map((o) => <OutletBox key={o.name} outlet={o} className={box} />)}</div>
+      </div>
+      <p className="mt-3 text-sm text-soft">{s.balance.closes ? "It closes: nothing is lost that is not counted." : `It does not close: ${count(s.balance.difference)} records are unaccounted for. This is a bug of ours.`}</p>
+    </>
+  );
+}
+
+function OutletBox({ outlet: o, className }: { outlet: Outlet; className: string }) {
+  const parts = [`${count(o.out)} out`];
+  if (o.held > 0) parts.push(`${count(o.held)} waiting`);
+  if (o.shed > 0) parts.push(`${count(o.shed)} shed`);
+  if (o.refused > 0) parts.push(`${count(o.refused)} refused`);
+  return <div className={className}><b className="font-semibold">{o.name}</b> {count(o.in + o.held_at_start)}<div className="text-sm text-soft">{parts.join(", ")}</div></div>;
+}
