@@ -129,7 +129,7 @@ export function size(n: number): string {
 // Balance draws what came in and where it went, so that it can be seen to close.
 function Balance({ host: h }: { host: Host }) {
   const s = h.status;
-  const column = "flex min-w-0 flex-1 basis-40 flex-col justify-center gap-2";
+  const column = "flex min-w-0 flex-col justify-center gap-2 sm:flex-1 sm:basis-40";
   const box = "rounded border border-line bg-paper px-3 py-1.5";
   const arrow = <div aria-hidden className="hidden self-center text-soft sm:block">→</div>;
   return (
