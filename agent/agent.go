@@ -69,8 +69,8 @@ type Agent struct {
 	tracing    atomic.Pointer[traceWatch] // nil where no record was ever traced
 	deliveries chan struct{}              // signalled after each batch that is confirmed
 
-	in, routed, dropped atomic.Int64
-	running             sync.WaitGroup
+	in, routed, dropped, limited atomic.Int64
+	running                      sync.WaitGroup
 }
 
 // Run runs an agent until ctx ends, then stops taking and writes down what is
@@ -193,6 +193,7 @@ func (a *Agent) give(b *record.Batch, marks *route.Marks, counts route.Counts, i
 	a.in.Add(int64(counts.In))
 	a.routed.Add(int64(counts.Routed))
 	a.dropped.Add(int64(counts.Dropped))
+	a.limited.Add(int64(counts.Limited))
 	for i, o := range a.outlets {
 		o.take(b, marks, i, canWait)
 	}

@@ -205,6 +205,9 @@ func (e *datagramEndpoint) take() {
 		if len(message) == 0 {
 			continue // a probe
 		}
+		if in.limits(&e.peers[i], now) {
+			continue
+		}
 		r := e.batch.Next()
 		r.Received = now
 		r.Raw = message[:min(len(message), s.Largest)]

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"oakbarrel/core/balance"
+	"oakbarrel/core/limit"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
 	"oakbarrel/core/wire"
@@ -18,9 +19,11 @@ type intake struct {
 	settings plan.Intake                 // changed between two batches only
 	syslog   atomic.Pointer[plan.Syslog] // of settings, for those who read between
 
-	read, passed, unreadable, missed atomic.Int64
-	unparsed, cut, turnedAway        atomic.Int64
-	last                             atomic.Int64 // when a record came last, in nanoseconds since 1970, 0 for never
+	limiter atomic.Pointer[limit.Keyed[senderKey]] // nil without a limit
+
+	read, passed, unreadable, limited, missed atomic.Int64
+	unparsed, cut, turnedAway                 atomic.Int64
+	last                                      atomic.Int64 // when a record came last, in nanoseconds since 1970, 0 for never
 }
 
 func newIntake(s plan.Intake) *intake {
@@ -31,8 +34,32 @@ func newIntake(s plan.Intake) *intake {
 
 // configure puts other settings in force. It is called between two batches.
 func (in *intake) configure(s plan.Intake) {
+	old := in.limiter.Load()
+	switch rate := s.Syslog.Limit; {
+	case rate == (limit.Rate{}):
+		in.limiter.Store(nil)
+	case old == nil || old.Rate != rate:
+		in.limiter.Store(&limit.Keyed[senderKey]{Rate: rate})
+	}
 	in.settings = s
 	in.syslog.Store(&s.Syslog)
+}
+
+// senderKey tells senders apart: by their address, or by the process behind a unix socket.
+type senderKey struct {
+	addr netip.Addr
+	pid  int32
+}
+
+// limits tells whether a sender has sent too many, and counts the record then.
+func (in *intake) limits(from *record.Peer, now record.Stamp) bool {
+	limiter := in.limiter.Load()
+	if limiter == nil || limiter.Take(senderKey{from.Addr.Addr(), from.PID}, now.Sec*1e9+int64(now.Nsec)) {
+		return false
+	}
+	in.read.Add(1)
+	in.limited.Add(1)
+	return true
 }
 
 // allows tells whether a network address may speak to the intake.
@@ -70,7 +97,7 @@ func (in *intake) count(b *record.Batch) {
 }
 
 func (in *intake) account() balance.Intake {
-	return balance.Intake{Read: in.read.Load(), Passed: in.passed.Load(), Unreadable: in.unreadable.Load(), Missed: in.missed.Load()}
+	return balance.Intake{Read: in.read.Load(), Passed: in.passed.Load(), Unreadable: in.unreadable.Load(), Limited: in.limited.Load(), Missed: in.missed.Load()}
 }
 
 // endpointKey says what an endpoint listens on. Port 0 is another port for

@@ -253,6 +253,7 @@ func (a *Agent) bury(removed []*intake) {
 		a.gone.Read += c.Read
 		a.gone.Passed += c.Passed
 		a.gone.Unreadable += c.Unreadable
+		a.gone.Limited += c.Limited
 		a.leaving = slices.DeleteFunc(a.leaving, func(other *intake) bool { return other == in })
 	}
 }

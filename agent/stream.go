@@ -340,7 +340,7 @@ func (c *streamConn) take() bool {
 }
 
 func (c *streamConn) add(s *plan.Syslog, message []byte, cut bool, now record.Stamp) {
-	if len(message) == 0 {
+	if len(message) == 0 || c.endpoint.owner().limits(&c.peer, now) {
 		return
 	}
 	r := c.work.batch.Next()

@@ -57,11 +57,17 @@ func (a *app) printStatus(s agent.Status) {
 	}
 	a.printIntakes(s.Intakes)
 	for _, i := range s.Intakes {
+		if i.Limited > 0 {
+			fmt.Fprintf(a.stdout, "  %s has given up %s of senders that sent too many\n", i.Name, plural(int(i.Limited), "record"))
+		}
 		if i.TurnedAway > 0 {
 			fmt.Fprintf(a.stdout, "  %s has turned away %s that the plan does not let in\n", i.Name, count(i.TurnedAway)+" connections or datagrams")
 		}
 	}
 	fmt.Fprintf(a.stdout, "\nrules    in %s = routed %s + dropped %s\n", count(s.Rules.In), count(s.Rules.Routed), count(s.Rules.Dropped))
+	if s.Rules.Limited > 0 {
+		fmt.Fprintf(a.stdout, "         of those dropped, %s by the limit of a rule\n", count(s.Rules.Limited))
+	}
 	for _, d := range s.Details {
 		fmt.Fprintf(a.stdout, "         detail window: rule %q takes %s instead of %s until %s\n", d.Rule, d.To, d.From, clock(d.Until))
 	}

@@ -258,3 +258,25 @@ outlets: {all: {file: {path: DIR/all.log, keep: forever}}}
 		t.Errorf("without the intake it is taken in still:\n%s", got)
 	}
 }
+
+// A sender that floods is held to its limit; others are not disturbed, and the balance closes.
+func TestAFloodIsLimited(t *testing.T) {
+	h := newHost(t, strings.Replace(fmt.Sprintf(transports, `udp: "127.0.0.1:0", tcp: "127.0.0.1:0", limit: {rate: 60/h, burst: 50}`), "otherwise:", "rules: [{name: chatty, when: app is chatty, limit: {rate: 1/h, burst: 3}, send: [all]}]\notherwise:", 1))
+	h.start()
+	h.send("tcp", strings.Repeat("<13>flood: x\n", 200))
+	from := net.UDPAddr{IP: net.IPv4(127, 0, 0, 2)}
+	to, _ := net.ResolveUDPAddr("udp", h.address("udp"))
+	other, err := net.DialUDP("udp", &from, to)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 10 {
+		fmt.Fprint(other, "<13>chatty: y")
+	}
+	h.eventually("all is read", func() bool { return h.status().Intakes[0].Read == 210 })
+	got := h.written(53)
+	if st := h.status(); strings.Count(got, `"app":"flood"`) != 50 || st.Intakes[0].Limited != 150 || st.Rules.Dropped != 7 || st.Rules.Limited != 7 {
+		t.Errorf("%+v, %+v", st.Intakes[0], st.Rules)
+	}
+	expect(t, 0, "in has given up 150 records of senders that sent too many", "", "status", "--state", h.state)
+}

@@ -2,22 +2,24 @@
 // out, was dropped, shed or refused, or is held. It depends on nothing.
 package balance
 
-// Intake is the account of a way in: Read = Passed + Unreadable.
+// Intake is the account of a way in: Read = Passed + Unreadable + Limited.
 type Intake struct {
 	Read       int64 `json:"read"`
 	Passed     int64 `json:"passed"`     // given to the rules
 	Unreadable int64 `json:"unreadable"` // could not be made a record
+	Limited    int64 `json:"limited"`    // given up because a sender sent too many
 	Missed     int64 `json:"missed"`     // dropped by the kernel before we could read it; beside the account
 }
 
 // Difference is 0 where the account closes.
-func (i Intake) Difference() int64 { return i.Read - i.Passed - i.Unreadable }
+func (i Intake) Difference() int64 { return i.Read - i.Passed - i.Unreadable - i.Limited }
 
 // Rules is the account of the rules: In = Routed + Dropped.
 type Rules struct {
 	In      int64 `json:"in"`
 	Routed  int64 `json:"routed"`  // to at least one outlet
 	Dropped int64 `json:"dropped"` // on purpose, by a rule or by otherwise
+	Limited int64 `json:"limited"` // of those dropped: by the limit of a rule
 }
 
 // Difference is 0 where the account closes.

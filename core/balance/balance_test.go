@@ -4,7 +4,7 @@ import "testing"
 
 func TestCheckFindsADifferenceInAnyHop(t *testing.T) {
 	closed := func() Account {
-		return Account{[]Intake{{Read: 5, Passed: 4, Unreadable: 1, Missed: 9}, {Read: 2, Passed: 2}}, Rules{6, 4, 2}, []Outlet{{In: 4, HeldAtStart: 3, Out: 2, Shed: 1, Refused: 1, Held: 3}}}
+		return Account{[]Intake{{Read: 8, Passed: 4, Unreadable: 1, Limited: 3, Missed: 9}, {Read: 2, Passed: 2}}, Rules{In: 6, Routed: 4, Dropped: 2, Limited: 1}, []Outlet{{In: 4, HeldAtStart: 3, Out: 2, Shed: 1, Refused: 1, Held: 3}}}
 	}
 	if got := closed().Check(); got != (Result{true, 0}) {
 		t.Errorf("a closed account gives %+v", got)

@@ -18,6 +18,7 @@ import (
 	"oakbarrel/core/condition"
 	"oakbarrel/core/fingerprint"
 	"oakbarrel/core/format"
+	"oakbarrel/core/limit"
 	"oakbarrel/core/record"
 	"oakbarrel/core/roll"
 	"oakbarrel/core/route"
@@ -57,6 +58,7 @@ type Syslog struct {
 	Clients              Clients
 
 	Allow       []netip.Prefix // the networks that are listened to, none for all
+	Limit       limit.Rate     // of each sender, zero for none; what is over is given up
 	Largest     int            // bytes of a message; what is over is cut off
 	Connections int            // at a time, for each address
 	Idle        time.Duration  // after which a connection that says nothing is closed, 0 for never

@@ -7,6 +7,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"oakbarrel/core/limit"
 	"oakbarrel/core/nearest"
 	"oakbarrel/core/route"
 )
@@ -32,7 +33,7 @@ func (r *planReader) readRule(n ast.Node, i int) (rule ruleSource) {
 	if r.cutByComma(n) {
 		return rule
 	}
-	m, ok := r.mapping(n, rule.at, what, "{when: CONDITION, send: [OUTLET]}", "name", "when", "severity", "label", "mask", "send", "drop", "then")
+	m, ok := r.mapping(n, rule.at, what, "{when: CONDITION, send: [OUTLET]}", "name", "when", "limit", "severity", "label", "mask", "send", "drop", "then")
 	if !ok {
 		return rule
 	}
@@ -44,6 +45,11 @@ func (r *planReader) readRule(n ast.Node, i int) (rule ruleSource) {
 	if e, ok := m.require("when", "write when: CONDITION, or when: any"); ok {
 		rule.whenAt = e.valueAt()
 		rule.When, _ = r.condition(e)
+	}
+	if e, ok := m.get("limit"); ok {
+		if rate, ok := r.limit(e); ok {
+			rule.Limit = &limit.Shared{Rate: rate}
+		}
 	}
 	changes := r.readChange(m, &rule.Change)
 	rule.Send, rule.Drop = r.action(m, changes)

@@ -23,7 +23,7 @@ const (
 
 func (r *planReader) readSyslog(e entry, opened map[string]Position) (s Syslog) {
 	m, ok := r.mapping(e.value, e.at, "syslog", `{socket: /dev/log}, {udp: ":514"} or {tcp: ":514"}`,
-		"socket", "stream", "udp", "tcp", "tls", "certificate", "key_file", "clients", "allow", "largest", "connections", "idle", "default", "zone", "host")
+		"socket", "stream", "udp", "tcp", "tls", "certificate", "key_file", "clients", "allow", "limit", "largest", "connections", "idle", "default", "zone", "host")
 	if !ok {
 		return s
 	}
@@ -147,6 +147,9 @@ func (r *planReader) readLimits(m mapping, s *Syslog) {
 		if s.UDP == "" && s.TCP == "" && s.TLS == "" {
 			r.fail(e.at, "allow names networks, and this intake listens to none", "take it away, or open udp, tcp or tls")
 		}
+	}
+	if e, ok := m.get("limit"); ok {
+		s.Limit, _ = r.limit(e)
 	}
 	if e, ok := m.get("largest"); ok {
 		size := r.size(e)

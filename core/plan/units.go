@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"oakbarrel/core/limit"
 	"oakbarrel/core/nearest"
 	"oakbarrel/core/roll"
 )
@@ -138,4 +139,32 @@ func (r *reader) address(e entry) string {
 		return ""
 	}
 	return s.text
+}
+
+// limit reads a rate with a burst: {rate: 100/s, burst: 500}.
+func (r *reader) limit(e entry) (l limit.Rate, ok bool) {
+	m, ok := r.mapping(e.value, e.at, "limit", "limit: {rate: 100/s, burst: 500}", "rate", "burst")
+	if !ok {
+		return l, false
+	}
+	rate, ok := m.require("rate", "write rate: 100/s, or rate: 600/m")
+	if !ok {
+		return l, false
+	}
+	v, ok := r.text(rate, "a number of records in a time, such as 100/s")
+	if !ok {
+		return l, false
+	}
+	number, unit, _ := strings.Cut(strings.ToLower(v.text), "/")
+	per, known := map[string]float64{"": 1, "s": 1, "m": 60, "h": 3600}[unit]
+	n, err := strconv.ParseFloat(number, 64)
+	if err != nil || !known || !(n > 0) || n > 1e9 {
+		r.fail(rate.valueAt(), fmt.Sprintf("rate cannot be %q", shorten(v.text)), "write a number of records in a second, a minute or an hour: 100/s, 600/m, 1000/h")
+		return l, false
+	}
+	l = limit.Rate{PerSecond: n / per, Burst: max(1, n/per)}
+	if burst, ok := m.get("burst"); ok {
+		l.Burst = float64(r.count(burst, "records"))
+	}
+	return l, l.Burst >= 1
 }

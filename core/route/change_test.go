@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"oakbarrel/core/condition"
+	"oakbarrel/core/limit"
 	"oakbarrel/core/record"
 	"oakbarrel/core/wire"
 )
@@ -136,5 +138,39 @@ func TestMarkAndExplainChangeAlike(t *testing.T) {
 				t.Fatalf("%s, explained as %s", b.Records[0].AppendJSON(nil), r.AppendJSON(nil))
 			}
 		}
+	}
+}
+
+// What is over the limit of a rule is dropped; a batch that is taken back counts for nothing.
+func TestARuleWithALimit(t *testing.T) {
+	table := NewTable([]Rule{
+		{When: when(t, "severity is alert"), Send: []int{1}},
+		{When: when(t, "app is chatty"), Limit: &limit.Shared{Rate: limit.Rate{PerSecond: 1, Burst: 3}}, Send: []int{0}, Done: true},
+	}, Otherwise{Send: []int{0}}, 2)
+	batch := func(second int64) *record.Batch {
+		var b record.Batch
+		for i := range 6 {
+			r := recordOf([]string{"user.info", "user.alert"}[i/5], "chatty")
+			r.Received = record.Stamp{Sec: second, Form: record.Zulu}
+			b.Records = append(b.Records, r)
+		}
+		b.Records = append(b.Records, recordOf("user.info", "other"))
+		return &b
+	}
+	var m Marks
+	for range 3 {
+		b := batch(100)
+		if got := table.Mark(b, &m); got != (Counts{In: 7, Routed: 5, Dropped: 2, Limited: 2}) {
+			t.Errorf("%+v", got)
+		}
+		m.Undo(b)
+	}
+	table.Mark(batch(100), &m)
+	if got := table.Mark(batch(102), &m); got != (Counts{In: 7, Routed: 4, Dropped: 3, Limited: 3}) { // two more, and the alert goes by another rule
+		t.Errorf("two seconds later: %+v", got)
+	}
+	p, _ := record.ParsePriority("user.info")
+	if reach := table.Matrix()[p]; reach.Nowhere != condition.Maybe {
+		t.Errorf("%+v", reach)
 	}
 }

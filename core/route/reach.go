@@ -33,6 +33,9 @@ func (t *Table) Matrix() (all [record.Priorities]Reach) {
 			for sent := range 2 {
 				if v != condition.Never {
 					matched := t.matched(rule, record.Priority(p), sent, &next)
+					if rule.Limit != nil {
+						matched = either(matched, t.only(nil, sent == 0))
+					}
 					if v == condition.Maybe {
 						matched = either(matched, next[p][sent])
 					}

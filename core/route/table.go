@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"oakbarrel/core/condition"
+	"oakbarrel/core/limit"
 	"oakbarrel/core/record"
 )
 
@@ -17,7 +18,8 @@ import (
 type Rule struct {
 	Name   string
 	When   *condition.Condition
-	Change Change // first of all
+	Limit  *limit.Shared // of the records that the rule takes; what is over is dropped. nil for none
+	Change Change        // first of all
 	Send   []int
 	Drop   bool // the record is dropped, and the walk ends
 	Done   bool // the walk ends here for what matched
@@ -153,6 +155,7 @@ type Marks struct {
 	arena []byte // the texts that rules have changed
 	found []int32
 	saved []saved
+	taken []*limit.Shared // of the limits of rules
 }
 
 // saved is a record as it was before rules changed it.
@@ -173,7 +176,8 @@ func (m *Marks) Before(b *record.Batch, i int) record.Record {
 	return r
 }
 
-// Undo takes back what rules have changed in the records of b.
+// Undo takes back what rules have changed in the records of b, and what their
+// limits have counted.
 func (m *Marks) Undo(b *record.Batch) {
 	for i := range m.saved {
 		s := &m.saved[i]
@@ -181,6 +185,10 @@ func (m *Marks) Undo(b *record.Batch) {
 		b.Records[s.at].SetData(s.record.Data)
 	}
 	m.saved = m.saved[:0]
+	for _, l := range m.taken {
+		l.Give()
+	}
+	m.taken = m.taken[:0]
 }
 
 func (m *Marks) reset(records, outlets int) {
@@ -191,7 +199,7 @@ func (m *Marks) reset(records, outlets int) {
 	}
 	m.words = m.words[:need]
 	clear(m.words)
-	m.arena, m.saved = m.arena[:0], m.saved[:0]
+	m.arena, m.saved, m.taken = m.arena[:0], m.saved[:0], m.taken[:0]
 }
 
 // Has tells whether record i goes to an outlet.
@@ -201,7 +209,7 @@ func (m *Marks) Has(i, outlet int) bool {
 
 // Counts is what became of the records of a batch: each is routed to at least
 // one outlet, or dropped on purpose.
-type Counts struct{ In, Routed, Dropped int }
+type Counts struct{ In, Routed, Dropped, Limited int }
 
 // Mark walks the rules for each record of b and fills m. What rules change in
 // the records is valid until m is used again. It allocates nothing once m has
@@ -210,17 +218,22 @@ func (t *Table) Mark(b *record.Batch, m *Marks) Counts {
 	m.reset(len(b.Records), t.outlets)
 	counts := Counts{In: len(b.Records)}
 	for i := range b.Records {
-		if t.mark(b, i, m) {
+		routed, limited := t.mark(b, i, m)
+		if routed {
 			counts.Routed++
 		} else {
 			counts.Dropped++
+		}
+		if limited {
+			counts.Limited++
 		}
 	}
 	return counts
 }
 
-// mark tells whether the record goes to any outlet.
-func (t *Table) mark(b *record.Batch, at int, m *Marks) (routed bool) {
+// mark tells whether the record goes to any outlet, and whether the limit of a
+// rule has kept it from that.
+func (t *Table) mark(b *record.Batch, at int, m *Marks) (routed, limited bool) {
 	r, row := &b.Records[at], m.words[at*m.each:(at+1)*m.each]
 	lists := t.listsOf(r, m, -1)
 	verdicts := t.verdicts[r.Priority]
@@ -233,6 +246,12 @@ func (t *Table) mark(b *record.Batch, at int, m *Marks) (routed bool) {
 		rule := &t.rules[i]
 		if verdicts[i] == condition.Never || verdicts[i] == condition.Maybe && !rule.When.Match(r) {
 			continue
+		}
+		if rule.Limit != nil {
+			if !rule.Limit.Take(r.Received.Sec*1e9 + int64(r.Received.Nsec)) {
+				return routed, !routed
+			}
+			m.taken = append(m.taken, rule.Limit)
 		}
 		if t.changes[i] {
 			if !changed {
@@ -256,10 +275,10 @@ func (t *Table) mark(b *record.Batch, at int, m *Marks) (routed bool) {
 		}
 	}
 	if routed || dropped || t.otherwise.Drop {
-		return routed
+		return routed, false
 	}
 	add(row, t.masks[len(t.rules)])
-	return true
+	return true, false
 }
 
 // lists are the rules that a record still has to meet.

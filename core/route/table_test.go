@@ -85,7 +85,7 @@ func TestOtherwise(t *testing.T) {
 	}
 	b := record.Batch{Records: []record.Record{recordOf("user.info", "c"), recordOf("user.info", "a")}}
 	var m Marks
-	if got := NewTable(rules, Otherwise{Drop: true}, 2).Mark(&b, &m); got != (Counts{2, 1, 1}) {
+	if got := NewTable(rules, Otherwise{Drop: true}, 2).Mark(&b, &m); got != (Counts{In: 2, Routed: 1, Dropped: 1}) {
 		t.Errorf("otherwise drop counts %+v", got)
 	}
 }
