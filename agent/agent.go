@@ -65,12 +65,13 @@ type Agent struct {
 	departed  []outlet  // removed, and writing down what they hold
 	gone      balance.Intake
 	ordered   *intake // of the records that were ordered, nil where none was
+	repeats   *intake // of the records that tell of repeats, likewise
 
 	tracing    atomic.Pointer[traceWatch] // nil where no record was ever traced
 	deliveries chan struct{}              // signalled after each batch that is confirmed
 
-	in, routed, dropped, limited atomic.Int64
-	running                      sync.WaitGroup
+	in, routed, dropped, limited, folded atomic.Int64
+	running                              sync.WaitGroup
 }
 
 // Run runs an agent until ctx ends, then stops taking and writes down what is
@@ -112,6 +113,7 @@ func Run(ctx context.Context, options Options) error {
 	defer control.Close()
 	go a.report()
 	go a.obey()
+	go a.tellRepeats()
 	a.log.Info("agent is ready", "host", a.host(), "plan", p.File, "hash", p.Hash(), "state", options.StateDir)
 	if len(p.Intakes) == 0 {
 		a.log.Warn("the plan has no intakes, so nothing is heard")
@@ -194,6 +196,7 @@ func (a *Agent) give(b *record.Batch, marks *route.Marks, counts route.Counts, i
 	a.routed.Add(int64(counts.Routed))
 	a.dropped.Add(int64(counts.Dropped))
 	a.limited.Add(int64(counts.Limited))
+	a.folded.Add(int64(counts.Folded))
 	for i, o := range a.outlets {
 		o.take(b, marks, i, canWait)
 	}
@@ -225,9 +228,10 @@ func (a *Agent) stop() {
 	drainWithin(drainTime, func() {}, endpoints...)
 	a.end() // what is held back by a full outlet is not taken any more
 	drainWithin(time.Second, func() {}, endpoints...)
-	a.mu.RLock()
+	a.mu.Lock()
+	a.giveRepeats(true)
 	outlets := slices.Concat(a.outlets, a.departed)
-	a.mu.RUnlock()
+	a.mu.Unlock()
 	deadline := time.Now().Add(writeTime)
 	for _, o := range outlets {
 		o.stop(deadline)

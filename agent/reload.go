@@ -65,6 +65,7 @@ func (a *Agent) adopt(p *plan.Plan, findings plan.Findings) error {
 	}
 
 	a.mu.Lock()
+	a.giveRepeats(true)
 	a.plan, a.readAt, a.refused = p, time.Now(), nil
 	a.keepDetails(p, a.details)
 	removedIntakes := a.replaceIntakes(p.Intakes)

@@ -69,7 +69,7 @@ func (a *Agent) status() Status {
 		AgentID: a.state.id, Host: a.host(), PID: os.Getpid(), Since: a.since,
 		Plan:    PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.plan.Hash(), Refused: a.refused},
 		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{}, Details: append([]Detail{}, a.details...),
-		Rules: balance.Rules{In: a.in.Load(), Routed: a.routed.Load(), Dropped: a.dropped.Load(), Limited: a.limited.Load()},
+		Rules: balance.Rules{In: a.in.Load(), Routed: a.routed.Load(), Dropped: a.dropped.Load(), Limited: a.limited.Load(), Folded: a.folded.Load()},
 	}
 	account := balance.Account{Rules: s.Rules, Intakes: []balance.Intake{a.gone}}
 	for _, in := range a.intakes {
@@ -78,8 +78,10 @@ func (a *Agent) status() Status {
 	for _, in := range a.leaving {
 		s.Intakes = append(s.Intakes, a.intakeStatus(in, true))
 	}
-	if a.ordered != nil {
-		s.Intakes = append(s.Intakes, a.intakeStatus(a.ordered, false))
+	for _, in := range []*intake{a.ordered, a.repeats} {
+		if in != nil {
+			s.Intakes = append(s.Intakes, a.intakeStatus(in, false))
+		}
 	}
 	for _, o := range a.outlets {
 		s.Outlets = append(s.Outlets, o.status(false))

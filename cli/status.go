@@ -68,6 +68,9 @@ func (a *app) printStatus(s agent.Status) {
 	if s.Rules.Limited > 0 {
 		fmt.Fprintf(a.stdout, "         of those dropped, %s by the limit of a rule\n", count(s.Rules.Limited))
 	}
+	if s.Rules.Folded > 0 {
+		fmt.Fprintf(a.stdout, "         of those dropped, %s as repeats\n", count(s.Rules.Folded))
+	}
 	for _, d := range s.Details {
 		fmt.Fprintf(a.stdout, "         detail window: rule %q takes %s instead of %s until %s\n", d.Rule, d.To, d.From, clock(d.Until))
 	}

@@ -128,3 +128,34 @@ func TestPlansAreComparedOverTraffic(t *testing.T) {
 	expect(t, 2, "", "compare needs recorded traffic", "plan", "compare", h.plan, newPlan)
 	expect(t, 3, "", "does not exist", "plan", "compare", h.plan, newPlan, "--sample", filepath.Join(h.dir, "nothing"))
 }
+
+func TestRepeatsAreFolded(t *testing.T) {
+	h := newHost(t, `oakbarrel: 1
+host: reef-02
+intakes: {wire: {syslog: {udp: "127.0.0.1:0", tcp: "127.0.0.1:0"}}}
+rules:
+  - {name: every one, when: app is every, send: [all]}
+  - {name: folded, when: any, fold: 1s, send: [folded]}
+otherwise: {drop: true}
+outlets:
+  all: {file: {path: DIR/all.log, format: '{text}', keep: forever}}
+  folded: {file: {path: DIR/folded.log, format: '{severity} {text}', keep: forever}}
+`)
+	h.start()
+	h.send("tcp", strings.Repeat("<13>pumpd: stall\n", 40)+"<11>pumpd: stall\n<13>once: x\n"+strings.Repeat("<13>every: y\n", 5))
+	got := h.waitForLines("folded.log", 6)
+	if strings.Join(got[:4], "|") != "notice stall|error stall|notice x|notice y" || !strings.HasPrefix(strings.Join(got, "|"), "notice stall|error stall|notice x|notice y|notice ") ||
+		!strings.Contains(strings.Join(got[4:], "|"), "stall (said 40 times in 1s)") || !strings.Contains(strings.Join(got[4:], "|"), "y (said 5 times in 1s)") {
+		t.Errorf("%q", got)
+	}
+	h.waitForLines("all.log", 5)
+	if st := h.status(); st.Rules.Folded != 39 || st.Rules.Dropped != 39 {
+		t.Errorf("%+v", st.Rules)
+	}
+	h.send("udp", "<13>pumpd: at the end", "<13>pumpd: at the end", "<13>pumpd: at the end")
+	h.eventually("they are read", func() bool { return h.status().Intakes[0].Read >= 50 })
+	h.stop()
+	if got := h.waitForLines("folded.log", 8); got[7] != "notice at the end (said 3 times in 1s)" {
+		t.Errorf("%q", got)
+	}
+}

@@ -20,6 +20,7 @@ type Rules struct {
 	Routed  int64 `json:"routed"`  // to at least one outlet
 	Dropped int64 `json:"dropped"` // on purpose, by a rule or by otherwise
 	Limited int64 `json:"limited"` // of those dropped: by the limit of a rule
+	Folded  int64 `json:"folded"`  // likewise: as repeats, which a record at the end tells of
 }
 
 // Difference is 0 where the account closes.

@@ -127,6 +127,7 @@ func TestMistakes(t *testing.T) {
 		{"    drop: true", "    drop: ‸false", "drop: false says nothing"},
 		{"    drop: true", "    drop: ‸maybe", `drop is true, not "maybe"`},
 		{"then: done", "then: ‸stop", `then cannot be "stop"; write one of done`},
+		{"    drop: true", "    drop: true\n    fold: ‸often", `fold cannot be "often"; write a time from 1s to 1h, such as 10s`},
 		{"    drop: true", "    severity: ‸loud", `severity cannot be "loud"; known are`},
 		{"    drop: true", "    severity: ‸warnin", `severity cannot be "warnin"; did you mean warning?`},
 		{"    drop: true", "    label: {‸text: x}", "a label cannot be text"},

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -33,7 +34,7 @@ func (r *planReader) readRule(n ast.Node, i int) (rule ruleSource) {
 	if r.cutByComma(n) {
 		return rule
 	}
-	m, ok := r.mapping(n, rule.at, what, "{when: CONDITION, send: [OUTLET]}", "name", "when", "limit", "severity", "label", "mask", "send", "drop", "then")
+	m, ok := r.mapping(n, rule.at, what, "{when: CONDITION, send: [OUTLET]}", "name", "when", "limit", "fold", "severity", "label", "mask", "send", "drop", "then")
 	if !ok {
 		return rule
 	}
@@ -50,6 +51,9 @@ func (r *planReader) readRule(n ast.Node, i int) (rule ruleSource) {
 		if rate, ok := r.limit(e); ok {
 			rule.Limit = &limit.Shared{Rate: rate}
 		}
+	}
+	if e, ok := m.get("fold"); ok {
+		rule.Fold = &route.Fold{Window: r.duration(e, time.Second, time.Hour, "10s")}
 	}
 	changes := r.readChange(m, &rule.Change)
 	rule.Send, rule.Drop = r.action(m, changes)

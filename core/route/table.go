@@ -19,6 +19,7 @@ type Rule struct {
 	Name   string
 	When   *condition.Condition
 	Limit  *limit.Shared // of the records that the rule takes; what is over is dropped. nil for none
+	Fold   *Fold         // of repeats, nil for none
 	Change Change        // first of all
 	Send   []int
 	Drop   bool // the record is dropped, and the walk ends
@@ -156,6 +157,13 @@ type Marks struct {
 	found []int32
 	saved []saved
 	taken []*limit.Shared // of the limits of rules
+	met   []meeting       // of the folds of rules
+}
+
+// meeting is what a fold has counted.
+type meeting struct {
+	run    *run
+	repeat bool
 }
 
 // saved is a record as it was before rules changed it.
@@ -188,7 +196,10 @@ func (m *Marks) Undo(b *record.Batch) {
 	for _, l := range m.taken {
 		l.Give()
 	}
-	m.taken = m.taken[:0]
+	for _, met := range m.met {
+		met.run.undo(met.repeat)
+	}
+	m.taken, m.met = m.taken[:0], m.met[:0]
 }
 
 func (m *Marks) reset(records, outlets int) {
@@ -199,7 +210,7 @@ func (m *Marks) reset(records, outlets int) {
 	}
 	m.words = m.words[:need]
 	clear(m.words)
-	m.arena, m.saved, m.taken = m.arena[:0], m.saved[:0], m.taken[:0]
+	m.arena, m.saved, m.taken, m.met = m.arena[:0], m.saved[:0], m.taken[:0], m.met[:0]
 }
 
 // Has tells whether record i goes to an outlet.
@@ -209,7 +220,7 @@ func (m *Marks) Has(i, outlet int) bool {
 
 // Counts is what became of the records of a batch: each is routed to at least
 // one outlet, or dropped on purpose.
-type Counts struct{ In, Routed, Dropped, Limited int }
+type Counts struct{ In, Routed, Dropped, Limited, Folded int }
 
 // Mark walks the rules for each record of b and fills m. What rules change in
 // the records is valid until m is used again. It allocates nothing once m has
@@ -218,38 +229,58 @@ func (t *Table) Mark(b *record.Batch, m *Marks) Counts {
 	m.reset(len(b.Records), t.outlets)
 	counts := Counts{In: len(b.Records)}
 	for i := range b.Records {
-		routed, limited := t.mark(b, i, m)
-		if routed {
+		switch t.mark(b, i, m) {
+		case routed:
 			counts.Routed++
-		} else {
-			counts.Dropped++
-		}
-		if limited {
+			continue
+		case limited:
 			counts.Limited++
+		case folded:
+			counts.Folded++
 		}
+		counts.Dropped++
 	}
 	return counts
 }
 
-// mark tells whether the record goes to any outlet, and whether the limit of a
-// rule has kept it from that.
-func (t *Table) mark(b *record.Batch, at int, m *Marks) (routed, limited bool) {
+// fate is what becomes of a record: it is routed, or dropped on purpose, by
+// the limit of a rule, or as a repeat.
+type fate uint8
+
+const (
+	dropped fate = iota
+	routed
+	limited
+	folded
+)
+
+// mark finds out where a record goes, and what becomes of it.
+func (t *Table) mark(b *record.Batch, at int, m *Marks) fate {
 	r, row := &b.Records[at], m.words[at*m.each:(at+1)*m.each]
 	lists := t.listsOf(r, m, -1)
 	verdicts := t.verdicts[r.Priority]
-	dropped, changed, labelled := false, false, false
-	for {
-		i := lists.take()
-		if i < 0 {
-			break
-		}
+	sent, changed, labelled := false, false, false
+	var first *run // the record begins it, if repeats follow
+walk:
+	for i := lists.take(); i >= 0; i = lists.take() {
 		rule := &t.rules[i]
 		if verdicts[i] == condition.Never || verdicts[i] == condition.Maybe && !rule.When.Match(r) {
 			continue
 		}
+		if rule.Fold != nil && first == nil {
+			met, repeat := rule.Fold.meet(r, row)
+			if met != nil {
+				m.met = append(m.met, meeting{met, repeat})
+			}
+			if repeat {
+				return end(sent, folded)
+			}
+			first = met
+		}
 		if rule.Limit != nil {
-			if !rule.Limit.Take(r.Received.Sec*1e9 + int64(r.Received.Nsec)) {
-				return routed, !routed
+			if !rule.Limit.Take(nanos(r.Received)) {
+				first.undo(false)
+				return end(sent, limited)
 			}
 			m.taken = append(m.taken, rule.Limit)
 		}
@@ -262,23 +293,35 @@ func (t *Table) mark(b *record.Batch, at int, m *Marks) (routed, limited bool) {
 			labelled = labelled || len(rule.Change.Labels) > 0
 			lists, verdicts = t.listsOf(r, m, i), t.verdicts[r.Priority]
 		}
-		if rule.Drop {
-			dropped = true
-			break
-		}
-		if len(rule.Send) > 0 {
-			routed = true
+		switch {
+		case rule.Drop:
+			first.undo(false)
+			return end(sent, dropped)
+		case len(rule.Send) > 0:
+			sent = true
 			add(row, t.masks[i])
 		}
 		if rule.Done {
-			break
+			break walk
 		}
 	}
-	if routed || dropped || t.otherwise.Drop {
-		return routed, false
+	if !sent && t.otherwise.Drop {
+		first.undo(false)
+		return dropped
 	}
-	add(row, t.masks[len(t.rules)])
-	return true, false
+	if !sent {
+		add(row, t.masks[len(t.rules)])
+	}
+	first.goes(r, row)
+	return routed
+}
+
+// end is the fate of a record whose walk ends: what was sent before stays sent.
+func end(sent bool, f fate) fate {
+	if sent {
+		return routed
+	}
+	return f
 }
 
 // lists are the rules that a record still has to meet.

@@ -1,0 +1,40 @@
+package agent
+
+import (
+	"time"
+
+	"oakbarrel/core/plan"
+	"oakbarrel/core/record"
+	"oakbarrel/core/route"
+)
+
+// byFold is the intake of records that tell of repeats. Its name is none that a plan can give.
+const byFold = "by fold"
+
+// tellRepeats tells of repeats once their time is over, until the agent ends.
+func (a *Agent) tellRepeats() {
+	for a.ending.Err() == nil {
+		pause(a.ending, time.Second)
+		a.mu.Lock()
+		a.giveRepeats(false)
+		a.mu.Unlock()
+	}
+}
+
+// giveRepeats gives the records that tell of repeats to the outlets. It is
+// called between two batches.
+func (a *Agent) giveRepeats(all bool) {
+	if a.table == nil {
+		return // no plan is in force yet
+	}
+	var b record.Batch
+	var marks route.Marks
+	n := a.table.Folded(record.StampOf(time.Now()), all, &b, &marks)
+	if n == 0 {
+		return
+	}
+	if a.repeats == nil {
+		a.repeats = newIntake(plan.Intake{Name: byFold, Kind: "fold"})
+	}
+	a.give(&b, &marks, route.Counts{In: n, Routed: n}, a.repeats, false)
+}
