@@ -27,9 +27,9 @@ func (h *host) written(n int) string {
 }
 
 func TestAUnixStreamSocketKnowsItsPeer(t *testing.T) {
-	h := newHost(t, fmt.Sprintf(transports, "stream: DIR/log.stream"))
+	h := newHost(t, fmt.Sprintf(transports, "stream: DIR/lines.sock"))
 	h.start()
-	conn, err := net.Dial("unix", filepath.Join(h.dir, "log.stream"))
+	conn, err := net.Dial("unix", filepath.Join(h.dir, "lines.sock"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -40,7 +40,7 @@ func TestAUnixStreamSocketKnowsItsPeer(t *testing.T) {
 		t.Errorf("%s", got)
 	}
 	h.stop()
-	if _, err := os.Lstat(filepath.Join(h.dir, "log.stream")); !os.IsNotExist(err) {
+	if _, err := os.Lstat(filepath.Join(h.dir, "lines.sock")); !os.IsNotExist(err) {
 		t.Errorf("the socket is left: %v", err)
 	}
 }

@@ -82,7 +82,7 @@ intakes:
       default: local3.notice
       zone: Europe/Lisbon
       host: peer
-  local: {syslog: {socket: auto, stream: /run/log.stream}}
+  local: {syslog: {socket: auto, stream: /run/lines.sock}}
   open:  {syslog: {tls: "127.0.0.1:0", certificate: a, key_file: b, clients: Anyone}}
 otherwise: {drop: true}
 `))
@@ -94,7 +94,7 @@ otherwise: {drop: true}
 		s.Connections != 20 || s.Idle != 10*time.Minute || s.Default.String() != "local3.notice" || s.Zone.String() != "Europe/Lisbon" || !s.PeerHost {
 		t.Errorf("%+v", s)
 	}
-	if l, o := p.Intakes[1].Syslog, p.Intakes[2].Syslog; l.Socket != AutoSocket || l.Stream != "/run/log.stream" || !o.Clients.Anyone {
+	if l, o := p.Intakes[1].Syslog, p.Intakes[2].Syslog; l.Socket != AutoSocket || l.Stream != "/run/lines.sock" || !o.Clients.Anyone {
 		t.Errorf("%+v, %+v", l, o)
 	}
 }
