@@ -211,3 +211,24 @@ func FuzzParseJSON(f *testing.F) {
 		new(Record).ParseJSON(b)
 	})
 }
+
+// Whatever byte stands wherever, a stamp is read as the standard library reads it, or refused as it is there.
+func TestEachByteOfAStampCounts(t *testing.T) {
+	for _, whole := range []string{"2026-11-25T10:15:09.123456Z", "2024-02-29T23:59:59Z", "1999-12-31T00:00:00.5Z", "2026-11-25T10:15:09.123456Z tail"} {
+		stamp, _, _ := strings.Cut(whole, " ")
+		for i := range stamp {
+			for c := range 256 {
+				b := []byte(whole)
+				b[i] = byte(c)
+				s, n, ok := ParseStamp(b)
+				want, err := time.Parse(time.RFC3339Nano, string(b[:len(stamp)]))
+				if c == ',' || c == ' ' {
+					continue // the library takes a comma for a point; a space ends the stamp
+				}
+				if ok && n == len(stamp) && (err != nil || s.Sec != want.Unix() || int(s.Nsec) != want.Nanosecond()) || err == nil && (!ok || n != len(stamp)) {
+					t.Errorf("%q: %v, %v bytes, %v; the library: %v, %v", b, s, n, ok, want, err)
+				}
+			}
+		}
+	}
+}

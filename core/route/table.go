@@ -51,6 +51,12 @@ type Table struct {
 	texts    [record.Priorities]bool                // whether a rule about texts is open
 	verdicts [record.Priorities][]condition.Verdict // of each rule
 
+	// plain tells of a priority whether the rules that it leaves open do nothing
+	// but send, so that their order does not matter. Then sure has the outlets of
+	// those that match all its records, and walks only the others.
+	plain [record.Priorities]bool
+	sure  [record.Priorities][]uint64
+
 	changes                 []bool // which rules change something
 	firstChange, lastChange int
 }
@@ -70,6 +76,7 @@ func NewTable(rules []Rule, otherwise Otherwise, outlets int) *Table {
 	t.masks = append(t.masks, mask(otherwise.Send, outlets))
 	for p := range t.walks {
 		t.plan(record.Priority(p))
+		t.planPlain(record.Priority(p))
 	}
 	return t
 }
@@ -138,6 +145,29 @@ func (t *Table) plan(p record.Priority) {
 			return // else a record may come to be of this priority behind here
 		}
 	}
+}
+
+// planPlain finds out whether a priority is plain.
+func (t *Table) planPlain(p record.Priority) {
+	if t.lastChange >= 0 {
+		return // a record may come to be of this priority on its way
+	}
+	verdicts, sure := t.verdicts[p], mask(nil, t.outlets)
+	var walk []int32
+	for i := range t.rules {
+		rule := &t.rules[i]
+		switch {
+		case verdicts[i] == condition.Never:
+			continue
+		case rule.ends() || rule.Limit != nil || rule.Fold != nil:
+			return
+		case verdicts[i] == condition.Always:
+			add(sure, t.masks[i])
+		case t.about[i] == aboutAll:
+			walk = append(walk, int32(i))
+		}
+	}
+	t.plain[p], t.sure[p], t.walks[p] = true, sure, walk
 }
 
 func mask(outlets []int, total int) []uint64 {
@@ -257,6 +287,9 @@ const (
 // mark finds out where a record goes, and what becomes of it.
 func (t *Table) mark(b *record.Batch, at int, m *Marks) fate {
 	r, row := &b.Records[at], m.words[at*m.each:(at+1)*m.each]
+	if t.plain[r.Priority] {
+		return t.markPlain(r, row, m)
+	}
 	lists := t.listsOf(r, m, -1)
 	verdicts := t.verdicts[r.Priority]
 	sent, changed, labelled := false, false, false
@@ -313,6 +346,30 @@ walk:
 		add(row, t.masks[len(t.rules)])
 	}
 	first.goes(r, row)
+	return routed
+}
+
+// markPlain marks a record of a plain priority.
+func (t *Table) markPlain(r *record.Record, row []uint64, m *Marks) fate {
+	copy(row, t.sure[r.Priority])
+	verdicts := t.verdicts[r.Priority]
+	l := t.listsOf(r, m, -1)
+	for _, list := range [...][]int32{l.walk, l.app, l.text} {
+		for _, i := range list {
+			if verdicts[i] == condition.Maybe && t.rules[i].When.Match(r) {
+				add(row, t.masks[i])
+			}
+		}
+	}
+	for _, word := range row {
+		if word != 0 {
+			return routed
+		}
+	}
+	if t.otherwise.Drop {
+		return dropped
+	}
+	add(row, t.masks[len(t.rules)])
 	return routed
 }
 

@@ -23,12 +23,15 @@ func parseRFC5424(r *record.Record, b []byte) bool {
 	}
 	var names [4][]byte
 	for i := range names {
-		name, size := token(b[n:])
-		if size == 0 {
+		start := n
+		for n < len(b) && b[n] != ' ' { // they are too short for anything better
+			n++
+		}
+		if n == start || n == len(b) {
 			return false
 		}
-		names[i] = present(name)
-		n += size
+		names[i] = present(b[start:n:n])
+		n++
 	}
 	r.Time = stamp
 	r.Host, r.App, r.ProcID, r.MsgID = names[0], names[1], names[2], names[3]
