@@ -21,8 +21,10 @@ import (
 
 const (
 	datagramsARead = 64
-	receiveBuffer  = 8 << 20 // bytes asked of the kernel, so that a burst is not dropped
-	controlSize    = 64      // bytes of control messages a datagram: its sender's credentials, the count of drops
+	receiveBuffer  = 8 << 20                // bytes asked of the kernel, so that a burst is not dropped
+	napFrom        = 4                      // datagrams with one call that tell of a flood
+	napTime        = 100 * time.Microsecond // the kernel holds what comes meanwhile
+	controlSize    = 64                     // bytes of control messages a datagram: its sender's credentials, the count of drops
 )
 
 // datagramEndpoint reads datagrams, many with one call.
@@ -51,6 +53,7 @@ type datagramEndpoint struct {
 	hosts    []byte // the addresses that stand in for claimed hosts
 	done     chan struct{}
 	draining sync.Once
+	naps     bool          // a nap lets datagrams gather, so that one call reads many
 	received int           // by the last call
 	errno    syscall.Errno // of the last call
 }
@@ -76,7 +79,7 @@ func (a *Agent) openUDP(address string) (endpoint, error) {
 	if err != nil {
 		return nil, err
 	}
-	e.text = addressText("udp", conn.LocalAddr().String())
+	e.text, e.naps = addressText("udp", conn.LocalAddr().String()), true
 	return e, nil
 }
 
@@ -183,6 +186,9 @@ func (e *datagramEndpoint) run() {
 			continue
 		}
 		e.take()
+		if e.naps && e.received >= napFrom && e.received < datagramsARead {
+			time.Sleep(napTime)
+		}
 	}
 }
 

@@ -166,8 +166,8 @@ func BenchmarkTCPToFile(b *testing.B) {
 
 // runningAgent is the real program.
 type runningAgent struct {
-	state, address string
-	written        int64
+	state, address, udp, socket string
+	written                     int64
 }
 
 func startAgent(b *testing.B, dir, planName string) *runningAgent {
@@ -197,7 +197,8 @@ func startAgent(b *testing.B, dir, planName string) *runningAgent {
 	}
 	a := &runningAgent{state: state}
 	for _, address := range a.status(b).Intakes[0].Addresses {
-		a.address = strings.TrimPrefix(address, "tcp://")
+		network, rest, _ := strings.Cut(address, ":")
+		*map[string]*string{"tcp": &a.address, "udp": &a.udp, "unix": &a.socket}[network] = strings.TrimPrefix(rest, "//")
 	}
 	return a
 }
