@@ -161,6 +161,7 @@ type CheckedPlan struct {
 	Findings []Finding `json:"findings" nullable:"false"`
 	Outlets  []string  `json:"outlets" nullable:"false"`
 	Rules    []string  `json:"rules" nullable:"false"`
+	About    []string  `json:"about" nullable:"false"` // of each rule, a digit for each priority: 0 it never matches, 1 maybe, 2 always
 	Cells    []any     `json:"cells" nullable:"false"` // as plan matrix tells them; none where the plan has errors
 }
 

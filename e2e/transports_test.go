@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -279,4 +280,43 @@ func TestAFloodIsLimited(t *testing.T) {
 		t.Errorf("%+v, %+v", st.Intakes[0], st.Rules)
 	}
 	expect(t, 0, "in has given up 150 records of senders that sent too many", "", "status", "--state", h.state)
+}
+
+// Who connects and says nothing, or too little, holds up nobody.
+func TestSlowOnesDisturbNobody(t *testing.T) {
+	need(t, "openssl")
+	h := newHost(t, `oakbarrel: 1
+host: tide-gw
+intakes: {secure: {syslog: {tls: "127.0.0.1:0", certificate: lantern.pem, key_file: lantern.key, clients: anyone}}, apps: {otlp: {http: "127.0.0.1:0"}}}
+otherwise: {send: [all]}
+outlets: {all: {file: {path: DIR/all.log, keep: forever}}}
+`)
+	certificate(t, h.dir)
+	h.start()
+	for _, network := range []string{"tls", "http"} {
+		for i := range 100 {
+			c, err := net.Dial("tcp", h.address(network))
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer c.Close()
+			fmt.Fprint(c, []string{"", "\x16\x03", "POST /v1/logs HTTP/1.1\r\nContent-Length: 100\r\n", "\r\n"}[i%4])
+		}
+	}
+	start := time.Now()
+	c := exec.Command("openssl", "s_client", "-quiet", "-no_ign_eof", "-connect", h.address("tls"))
+	c.Stdin = strings.NewReader("<13>x: over TLS\n")
+	c.Run()
+	response, err := http.Post("http://"+h.address("http")+"/v1/logs", "application/json", strings.NewReader(`{"resourceLogs":[{"scopeLogs":[{"logRecords":[{"body":{"stringValue":"over OTLP"}}]}]}]}`))
+	if err != nil || response.StatusCode != 200 {
+		t.Fatal(response, err)
+	}
+	response.Body.Close()
+	h.written(2)
+	if d := time.Since(start); d > 5*time.Second {
+		t.Errorf("it took %v", d)
+	}
+	if code := h.stop(); code != 0 {
+		t.Errorf("exit code %d", code)
+	}
 }

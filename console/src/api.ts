@@ -143,6 +143,7 @@ export interface Checked {
   findings: Finding[];
   outlets: string[];
   rules: string[];
+  about: string[]; // of each rule, a digit for each priority: 0 never, 1 maybe, 2 always
   cells: Cell[];
 }
 
@@ -169,5 +170,5 @@ export interface Compared {
 
 export const planOf = (agent: string) => get<{ hash: string; text: string }>(`/agents/${agent}/plan`);
 export const checkPlan = (text: string, signal?: AbortSignal) => post<Checked>("/plans/check", { text }, signal);
-export const explain = (text: string, line: string) => post<Explained>("/plans/explain", { text, line });
+export const explain = (text: string, what: { line: string } | { record: Rec }) => post<Explained>("/plans/explain", { text, ...what });
 export const compare = (body: { old: string; new: string; cask?: string; since: string }) => post<Compared>("/plans/compare", body);

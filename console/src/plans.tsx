@@ -1,8 +1,8 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Tabs } from "radix-ui";
 import { useEffect, useState } from "react";
-import { useSearchParams } from "react-router";
-import { checkPlan, compare, explain, get, planOf, type Cell, type Checked, type Compared, type Explained } from "./api";
+import { useLocation, useSearchParams } from "react-router";
+import { checkPlan, compare, explain, get, planOf, type Cell, type Checked, type Compared, type Explained, type Rec } from "./api";
 import { Editor } from "./editor";
 import { size, useHosts } from "./hosts";
 import { severities, Severity } from "./severity";
@@ -19,7 +19,7 @@ outlets:
   faults:     {file: {path: /var/log/oakbarrel/faults.log, roll: {every: week}, keep: {days: 365}}}
 `;
 
-const empty: Checked = { findings: [], outlets: [], rules: [], cells: [] };
+const empty: Checked = { findings: [], outlets: [], rules: [], about: [], cells: [] };
 
 // Plans: see what a plan does before it does it.
 export default function Plans() {
@@ -32,7 +32,8 @@ export default function Plans() {
   const [valid, setValid] = useState<Checked>(empty); // as it was without errors last
   const [problem, setProblem] = useState("");
   const [line, setLine] = useState("");
-  const [tab, setTab] = useState("matrix");
+  const [record, setRecord] = useState<Rec | undefined>(useLocation().state?.record); // brought from Logs
+  const [tab, setTab] = useState(record ? "explain" : "matrix");
   const own = inForce.data?.text ?? (host && !inForce.error ? "" : starter);
   useEffect(() => setText(own), [own]);
   useEffect(() => {
@@ -79,9 +80,9 @@ export default function Plans() {
           <Tabs.Trigger value="compare" className={trigger}>Compare</Tabs.Trigger>
         </Tabs.List>
         <Tabs.Content value="matrix" className="min-h-0 overflow-auto p-3">
-          <Matrix checked={valid} stale={errors > 0} onPick={(c) => { setLine(`<${priorityOf(c)}>1 - ${hosts.data?.find((h) => h.agent_id === host)?.name ?? "host"} app 1 - - text`); setTab("explain"); }} />
+          <Matrix checked={valid} stale={errors > 0} onPick={(c) => { setLine(`<${priorityOf(c)}>1 - ${hosts.data?.find((h) => h.agent_id === host)?.name ?? "host"} app 1 - - text`); setRecord(undefined); setTab("explain"); }} />
         </Tabs.Content>
-        <Tabs.Content value="explain" className="min-h-0 overflow-auto p-3"><Explain text={text} line={line} onLine={setLine} /></Tabs.Content>
+        <Tabs.Content value="explain" className="min-h-0 overflow-auto p-3"><Explain text={text} line={line} record={record} onLine={(l) => { setLine(l); setRecord(undefined); }} /></Tabs.Content>
         <Tabs.Content value="compare" className="min-h-0 overflow-auto p-3"><Compare old={inForce.data?.text} text={text} /></Tabs.Content>
       </Tabs.Root>
     </div>
@@ -102,6 +103,7 @@ function Matrix({ checked, stale, onPick }: { checked: Checked; stale: boolean; 
     },
     refetchInterval: 60000,
   });
+  const [lit, setLit] = useState(-1); // the rule whose cells are lit
   if (!checked.cells.length) return <p className="text-soft">The matrix appears once the plan has no errors.</p>;
   const letter = (name: string) => String.fromCharCode(97 + checked.outlets.indexOf(name));
   return (
@@ -110,18 +112,26 @@ function Matrix({ checked, stale, onPick }: { checked: Checked; stale: boolean; 
         {checked.outlets.map((o) => <li key={o}><b className="font-mono text-amber">{letter(o)}</b> {o}</li>)}
         <li className="text-soft">? depends on more · – nowhere · small: records of the last hour, of every host</li>
       </ul>
+      <ul className="mb-2 flex flex-wrap gap-1.5 text-sm" aria-label="rules">
+        {checked.rules.map((r, i) => (
+          <li key={i}>
+            <button className={`rounded border border-line px-2 ${lit === i ? "bg-wash text-amber" : "text-soft"}`} title="light the cells that this rule is about" onMouseEnter={() => setLit(i)} onMouseLeave={() => setLit(-1)} onFocus={() => setLit(i)} onBlur={() => setLit(-1)}>{r}</button>
+          </li>
+        ))}
+      </ul>
       <table className="border-separate border-spacing-0 text-sm">
         <thead><tr><th />{severities.map((s) => <th key={s} className="px-1 pb-1 text-left text-xs font-normal text-soft">{s}</th>)}</tr></thead>
         <tbody>
           {facilities.map((f, i) => (
             <tr key={f}>
               <th className="pr-2 text-left font-normal text-soft">{f}</th>
-              {checked.cells.slice(i * 8, i * 8 + 8).map((c) => {
+              {checked.cells.slice(i * 8, i * 8 + 8).map((c, s) => {
+                const about = lit >= 0 && checked.about[lit]?.[i * 8 + s] !== "0";
                 const names = checked.outlets.filter((o) => c.surely.includes(o) || c.maybe.includes(o));
                 const n = counts.data?.[`${c.facility}.${c.severity}`];
                 const ways = names.map((o) => `${o}${c.maybe.includes(o) ? " (depends)" : ""}`).join(", ") || "nowhere";
                 return (
-                  <td key={c.severity} className="border-t border-line p-0">
+                  <td key={c.severity} className={`border-t border-line p-0 ${about ? "bg-wash" : ""}`}>
                     <button className="flex w-full items-baseline gap-1 px-1 text-left hover:bg-wash" title={`${c.facility}.${c.severity}: ${ways}${n ? `; ${count(n)} in the last hour` : ""}`} onClick={() => onPick(c)}>
                       <span className="font-mono text-xs">{names.map((o) => <span key={o} className={c.maybe.includes(o) ? "text-soft" : ""}>{letter(o)}{c.maybe.includes(o) ? "?" : ""}</span>)}{c.nowhere === "always" ? "–" : c.nowhere === "maybe" ? <span className="text-soft">–?</span> : ""}</span>
                       {n ? <span className="text-[10px] text-soft">{count(n)}</span> : null}
@@ -137,15 +147,19 @@ function Matrix({ checked, stale, onPick }: { checked: Checked; stale: boolean; 
   );
 }
 
-function Explain({ text, line, onLine }: { text: string; line: string; onLine: (line: string) => void }) {
-  const ask = useMutation({ mutationFn: () => explain(text, line) });
+function Explain({ text, line, record, onLine }: { text: string; line: string; record?: Rec; onLine: (line: string) => void }) {
+  const ask = useMutation({ mutationFn: () => explain(text, record ? { record } : { line }) });
   const x = ask.data;
+  useEffect(() => {
+    if (record && text) ask.mutate();
+  }, [record, text]);
   return (
     <div>
       <form className="mb-3 flex gap-2" onSubmit={(e) => { e.preventDefault(); ask.mutate(); }}>
         <input aria-label="message" spellCheck={false} className="min-w-0 flex-1 rounded border border-line bg-paper px-3 py-1.5 font-mono text-sm" placeholder="<131>1 - kelp-01 ticketd 2201 - - order 4471 failed" value={line} onChange={(e) => onLine(e.target.value)} />
         <button className="rounded bg-amber px-3 py-1 font-semibold text-paper" disabled={!line}>Explain</button>
       </form>
+      {record && <p className="mb-3 text-sm text-soft">The record from Logs, judged by the plan as it stands here:</p>}
       {ask.error && <p role="alert" className="rounded bg-wash px-3 py-2">{ask.error.message}</p>}
       {x && <Explanation x={x} />}
     </div>

@@ -1,4 +1,5 @@
 import { X } from "lucide-react";
+import { Link } from "react-router";
 import type { Rec, Value } from "./api";
 import { Severity } from "./severity";
 import { clock, day, offset } from "./time";
@@ -31,6 +32,7 @@ export function RecordPanel({ record: r, onClose, onQuery }: { record: Rec; onCl
         {r.received && <><dt className="text-soft">received</dt><dd>{clock(new Date(r.received), true)}</dd></>}
       </dl>
       {r.fields && <><h3 className="mb-1 font-semibold">Fields</h3><div className="mb-4"><Tree value={r.fields} /></div></>}
+      <Link className="mb-4 underline hover:text-amber" to="/plans" state={{ record: r }}>Explain with a plan</Link>
       <h3 className="mb-1 font-semibold">As it is kept</h3>
       <pre className="rounded bg-paper p-3 font-mono text-xs whitespace-pre-wrap [overflow-wrap:anywhere]">{JSON.stringify(r, null, 2)}</pre>
     </aside>

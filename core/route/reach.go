@@ -50,6 +50,14 @@ func (t *Table) Matrix() (all [record.Priorities]Reach) {
 	return all
 }
 
+// Verdicts returns what the condition of a rule says of each priority.
+func (t *Table) Verdicts(rule int) (all [record.Priorities]condition.Verdict) {
+	for p := range all {
+		all[p] = t.rules[rule].When.On(record.Priority(p))
+	}
+	return all
+}
+
 // only is where the walk ends: at outlets, or nowhere.
 func (t *Table) only(outlets []int, nowhere bool) reach {
 	m := mask(outlets, t.outlets+1)

@@ -584,7 +584,7 @@ func TestPlansAreLookedAtInTheService(t *testing.T) {
 	}
 	var checked client.CheckedPlan
 	f.ask("POST", "/plans/check", client.PlanText{Text: old}, &checked)
-	if len(checked.Findings) != 0 || len(checked.Cells) != 192 || !slices.Equal(checked.Outlets, []string{"all"}) || !slices.Equal(checked.Rules, []string{"errors"}) {
+	if len(checked.Findings) != 0 || len(checked.Cells) != 192 || !slices.Equal(checked.Outlets, []string{"all"}) || !slices.Equal(checked.Rules, []string{"errors"}) || len(checked.About) != 1 || checked.About[0] != strings.Repeat("22220000", 24) {
 		t.Errorf("%+v", checked)
 	}
 	f.ask("POST", "/plans/check", client.PlanText{Text: strings.Replace(old, "error,", "eror,", 1)}, &checked)

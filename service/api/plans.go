@@ -27,7 +27,7 @@ type checkedOutput struct{ Body client.CheckedPlan }
 // checkPlan tells what is wrong in a plan, and where its records can go.
 func (a *API) checkPlan(_ context.Context, in *planInput) (*checkedOutput, error) {
 	p, findings := plan.Parse("plan.yaml", []byte(in.Body.Text))
-	out := &checkedOutput{client.CheckedPlan{Findings: []client.Finding{}, Outlets: []string{}, Rules: []string{}, Cells: []any{}}}
+	out := &checkedOutput{client.CheckedPlan{Findings: []client.Finding{}, Outlets: []string{}, Rules: []string{}, About: []string{}, Cells: []any{}}}
 	for _, f := range findings {
 		kind := "error"
 		if f.Warning {
@@ -42,6 +42,13 @@ func (a *API) checkPlan(_ context.Context, in *planInput) (*checkedOutput, error
 		out.Body.Outlets = append(out.Body.Outlets, o.Name)
 	}
 	out.Body.Rules = append(out.Body.Rules, p.Table.Names()...)
+	for i := range out.Body.Rules {
+		about := make([]byte, 0, record.Priorities)
+		for _, v := range p.Table.Verdicts(i) {
+			about = append(about, '0'+byte(v))
+		}
+		out.Body.About = append(out.Body.About, string(about))
+	}
 	for _, c := range p.Cells() {
 		out.Body.Cells = append(out.Body.Cells, c)
 	}
