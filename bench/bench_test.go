@@ -3,6 +3,7 @@ package bench
 import (
 	"bufio"
 	"context"
+	"fmt"
 	"net"
 	"os"
 	"os/exec"
@@ -101,6 +102,39 @@ func BenchmarkParseAndRoute(b *testing.B) {
 				})
 			}
 		})
+	}
+}
+
+// BenchmarkThousandRules compares routing by 1,000 rules that priorities tell
+// apart with routing by 10.
+func BenchmarkThousandRules(b *testing.B) {
+	messages := lines(corpus(200_000))
+	walk := func(rules int) func() time.Duration {
+		var text strings.Builder
+		text.WriteString("oakbarrel: 1\nrules:\n")
+		for i := range rules {
+			p := record.Priority(i * 7 % record.Priorities)
+			fmt.Fprintf(&text, "  - {when: facility is %s and severity is %s, send: [all], then: done}\n", p.Facility(), p.Severity())
+		}
+		text.WriteString("otherwise: {send: [all]}\noutlets: {all: {file: {path: /var/log/bench/all.log, keep: forever}}}\n")
+		p, findings := plan.Parse("rules.yaml", []byte(text.String()))
+		if p == nil {
+			b.Fatal(findings)
+		}
+		var batch record.Batch
+		var marks route.Marks
+		return func() time.Duration {
+			start := time.Now()
+			batches(messages, &batch, func() { sink += p.Table.Mark(&batch, &marks).Routed })
+			return time.Since(start)
+		}
+	}
+	for b.Loop() {
+		ten, thousand, ratio := pair(rounds, walk(10), walk(1000))
+		b.ReportMetric(float64(ten)/float64(len(messages)), "10-rules-ns/msg")
+		b.ReportMetric(float64(thousand)/float64(len(messages)), "1000-rules-ns/msg")
+		b.ReportMetric(ratio, "x-10-rules")
+		b.ReportMetric(0, "ns/op")
 	}
 }
 
