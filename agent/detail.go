@@ -1,15 +1,11 @@
 package agent
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"time"
 
-	"oakbarrel/core/disk"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
@@ -46,7 +42,7 @@ func (a *Agent) openDetail(rule, to string, span time.Duration) (d Detail, err e
 	if err != nil {
 		return d, err
 	}
-	if err := a.state.saveDetails(details); err != nil {
+	if err := a.state.save(detailsFile, details); err != nil {
 		return d, fmt.Errorf("the window cannot be written down, and so would not close after a restart: %w", err)
 	}
 	a.table, a.details = table, details
@@ -107,7 +103,7 @@ func (a *Agent) closeDetails(which func(Detail) bool) (closed bool, err error) {
 	if err != nil { // it was right with more windows
 		a.table = a.plan.Table
 	}
-	return true, errors.Join(err, a.state.saveDetails(left))
+	return true, errors.Join(err, a.state.save(detailsFile, left))
 }
 
 // keepDetails opens the windows again that are open still, under a plan that
@@ -130,20 +126,9 @@ func (a *Agent) keepDetails(p *plan.Plan, details []Detail) {
 	a.details = kept
 }
 
-const detailsFile = "details.json"
-
-func (s *state) saveDetails(details []Detail) error {
-	b, err := json.Marshal(details)
-	if err != nil {
-		return err
-	}
-	return disk.WriteFile(disk.OS, filepath.Join(s.dir, detailsFile), append(b, '\n'), 0o640)
-}
-
 // readDetails returns the windows that were open when the agent ended.
 func (s *state) readDetails() (details []Detail) {
-	b, err := os.ReadFile(filepath.Join(s.dir, detailsFile))
-	if err != nil || json.Unmarshal(b, &details) != nil {
+	if s.load(detailsFile, &details) != nil {
 		return nil
 	}
 	return details

@@ -291,11 +291,11 @@ func (d *doctor) lookAtDisks() {
 		subject := "disk of " + k.dir
 		switch {
 		case k.allowed > free+k.used:
-			d.wrong(subject, fmt.Sprintf("keep allows %s there, and %s are free", mebibytes(k.allowed), mebibytes(free)), "lower keep, or make room")
+			d.wrong(subject, fmt.Sprintf("keep allows %s there, and %s are free", binarySize(k.allowed), binarySize(free)), "lower keep, or make room")
 		case len(k.unbounded) > 0:
-			d.warn(subject, fmt.Sprintf("nothing bounds what %s may take; %s are free", strings.Join(k.unbounded, ", "), mebibytes(free)), "give keep a total, or pieces beside a roll size")
+			d.warn(subject, fmt.Sprintf("nothing bounds what %s may take; %s are free", strings.Join(k.unbounded, ", "), binarySize(free)), "give keep a total, or pieces beside a roll size")
 		default:
-			d.ok(subject, fmt.Sprintf("keep allows %s, and %s are free", mebibytes(k.allowed), mebibytes(free)))
+			d.ok(subject, fmt.Sprintf("keep allows %s, and %s are free", binarySize(k.allowed), binarySize(free)))
 		}
 	}
 }
@@ -316,7 +316,7 @@ func ceilingOf(s roll.Settings) int64 {
 	return ceiling + s.Size // and the live file
 }
 
-func mebibytes(n int64) string {
+func binarySize(n int64) string {
 	if n >= 10<<30 {
 		return fmt.Sprintf("%.0f GiB", float64(n)/(1<<30))
 	}

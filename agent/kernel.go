@@ -1,17 +1,14 @@
 package agent
 
 import (
-	"encoding/json"
 	"errors"
 	"os"
-	"path/filepath"
 	"strings"
 	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
 
-	"oakbarrel/core/disk"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
 	"oakbarrel/core/wire"
@@ -43,8 +40,6 @@ type kernelPlace struct {
 	Next uint64 `json:"next"` // the first number that was not read
 }
 
-const kernelPlaceFile = "kernel.json"
-
 func (a *Agent) openKernel() (endpoint, error) {
 	file, err := os.OpenFile(kernelDevice, os.O_RDONLY|unix.O_NONBLOCK, 0)
 	if err != nil {
@@ -54,7 +49,7 @@ func (a *Agent) openKernel() (endpoint, error) {
 	boot, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
 	e.place.Boot = strings.TrimSpace(string(boot))
 	var old kernelPlace
-	if b, err := os.ReadFile(filepath.Join(a.state.dir, kernelPlaceFile)); err == nil && json.Unmarshal(b, &old) == nil && old.Boot == e.place.Boot {
+	if a.state.load(kernelFile, &old) == nil && old.Boot == e.place.Boot {
 		e.place = old
 	}
 	return e, nil
@@ -122,11 +117,7 @@ func sinceBoot(micros int64) record.Stamp {
 
 func (e *kernelEndpoint) save() {
 	e.saved = time.Now()
-	b, err := json.Marshal(e.place)
-	if err == nil {
-		err = disk.WriteFile(disk.OS, filepath.Join(e.agent.state.dir, kernelPlaceFile), append(b, '\n'), 0o640)
-	}
-	if err != nil {
+	if err := e.agent.state.save(kernelFile, e.place); err != nil {
 		e.agent.log.Warn("how far the kernel's records are read cannot be written down", "why", err)
 	}
 }

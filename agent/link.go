@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"strconv"
 	"strings"
 	"time"
 
@@ -35,8 +34,7 @@ func serviceClient(s plan.Service) (*client.Client, error) {
 	}})
 }
 
-// link returns a client for the service of the plan in force, nil where there
-// is none. It is the one that came before where the plan has not changed it.
+// link keeps the client for a service until the plan names another one.
 type link struct {
 	to plan.Service
 	c  *client.Client
@@ -161,9 +159,9 @@ func (a *Agent) passTestRecord(text string) []string {
 	}
 	now := record.StampOf(time.Now())
 	b := record.Batch{Records: []record.Record{{
-		Time: now, Received: now, Priority: record.DefaultPriority, Host: []byte(a.host()), App: []byte("oakbarrel"), ProcID: strconv.AppendInt(nil, int64(os.Getpid()), 10),
-		MsgID: []byte("TEST"), Text: []byte(text), Intake: byOrder,
+		Time: now, Received: now, Priority: record.DefaultPriority, MsgID: []byte("TEST"), Text: []byte(text), Intake: byOrder,
 	}}}
+	sign(&b.Records[0], a.host())
 	var marks route.Marks
 	a.give(&b, &marks, a.table.Mark(&b, &marks), a.ordered, false)
 	goesTo := []string{}

@@ -69,7 +69,7 @@ func (e *otlpEndpoint) drain(deadline time.Time) {
 
 func (e *otlpEndpoint) close() { e.listener.Close() }
 
-// works lends what a request needs.
+// otlpWorks lends what a request needs.
 var otlpWorks = sync.Pool{New: func() any { return new(otlpWork) }}
 
 type otlpWork struct {

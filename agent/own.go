@@ -146,10 +146,15 @@ func (e *ownEndpoint) take(own ownRecord) {
 	r := e.batch.Next()
 	r.Received, r.Time = record.StampOf(time.Now()), record.StampOf(own.at)
 	r.Priority = record.MakePriority(5, own.severity) // syslog: messages of the log's own programs
-	r.Host, r.App, r.ProcID = []byte(e.agent.hostName()), []byte("oakbarrel"), strconv.AppendInt(nil, int64(os.Getpid()), 10)
+	sign(r, e.agent.hostName())
 	r.Text = []byte(own.text)
 	r.SetData(own.data)
 	e.agent.pass(&e.batch, &e.marks, e, false)
+}
+
+// sign names the agent on host as the one a record is from.
+func sign(r *record.Record, host string) {
+	r.Host, r.App, r.ProcID = []byte(host), []byte("oakbarrel"), strconv.AppendInt(nil, int64(os.Getpid()), 10)
 }
 
 func (e *ownEndpoint) drain(time.Time) {

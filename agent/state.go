@@ -3,6 +3,7 @@ package agent
 import (
 	"crypto/rand"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -21,6 +22,8 @@ const (
 	planFile    = "plan.yaml" // a copy of the plan in force, for commands that read the agent's files
 	controlFile = "control.sock"
 	intentsDir  = "intents"
+	detailsFile = "details.json"
+	kernelFile  = "kernel.json"
 )
 
 // state is an agent's own folder.
@@ -73,6 +76,24 @@ func readID(path string) (string, error) {
 	rand.Read(random)
 	id := hex.EncodeToString(random)
 	return id, disk.WriteFile(disk.OS, path, []byte(id+"\n"), 0o640)
+}
+
+// save writes v down as JSON, in one step.
+func (s *state) save(name string, v any) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return disk.WriteFile(disk.OS, filepath.Join(s.dir, name), append(b, '\n'), 0o640)
+}
+
+// load reads into v what save wrote.
+func (s *state) load(name string, v any) error {
+	b, err := os.ReadFile(filepath.Join(s.dir, name))
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(b, v)
 }
 
 func (s *state) savePlan(source []byte) error {

@@ -94,7 +94,7 @@ func (p property) says(r *record.Record) string {
 	}
 	v := p.path.find(r)
 	if v.Exists() && v.Kind() != record.String {
-		return "it is " + clip(v.AppendJSON(nil))
+		return "it is " + record.Clip(v.AppendJSON(nil))
 	}
 	return says("it", v.Text(), v.Exists())
 }

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/netip"
 	"regexp"
-	"slices"
 	"strings"
 
 	"oakbarrel/core/record"
@@ -293,16 +292,6 @@ func (t *numberTest) explain(r *record.Record) (bool, string) {
 	return decided(t.match(r), t.String(), t.prop.says(r))
 }
 
-// clip shortens a value for an explanation.
-func clip(v []byte) string {
-	const longest = 80
-	runes := []rune(record.Visible(string(v[:min(len(v), 4*longest)])))
-	if len(runes) <= longest && len(v) <= 4*longest {
-		return string(runes)
-	}
-	return string(slices.Concat(runes[:min(len(runes), longest)], []rune{'…'}))
-}
-
 // decided puts a test and what the record says there side by side, once where
 // they are the same.
 func decided(matched bool, test, says string) (bool, string) {
@@ -317,5 +306,5 @@ func says(subject string, v []byte, exists bool) string {
 	if !exists {
 		return subject + " is missing"
 	}
-	return subject + ` is "` + clip(v) + `"`
+	return subject + ` is "` + record.Clip(v) + `"`
 }

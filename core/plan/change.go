@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"regexp"
+	"strings"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -46,7 +47,7 @@ func (r *planReader) severity(e entry) *record.Severity {
 
 // unknownWord reports a value that is none of a list.
 func (r *planReader) unknownWord(e entry, text string, known []string) {
-	mend := fmt.Sprintf("known are %v", known)
+	mend := "known are " + strings.Join(known, ", ")
 	if word, near := nearest.Word(text, known); near {
 		mend = fmt.Sprintf("did you mean %s?", word)
 	}

@@ -83,7 +83,6 @@ func (r *planReader) cutByComma(n ast.Node) bool {
 
 // action reads send or drop, one of which must be there unless it is optional.
 func (r *planReader) action(m mapping, optional bool) (send []int, drop bool) {
-	mend := "write send: [OUTLET], or drop: true"
 	sendEntry, hasSend := m.get("send")
 	dropEntry, hasDrop := m.get("drop")
 	if hasSend {
@@ -101,7 +100,7 @@ func (r *planReader) action(m mapping, optional bool) (send []int, drop bool) {
 		r.fail(second.at, m.what+" has both send and drop", "take one away")
 	case optional:
 	case !hasSend && !hasDrop && !slices.Contains(m.meant, "send") && !slices.Contains(m.meant, "drop"):
-		r.fail(m.at, m.what+" has neither send nor drop", mend)
+		r.fail(m.at, m.what+" has neither send nor drop", "write send: [OUTLET], or drop: true")
 	}
 	return send, drop
 }

@@ -130,6 +130,19 @@ func TestWritingJSONAllocatesNothing(t *testing.T) {
 	}
 }
 
+func TestClip(t *testing.T) {
+	for _, c := range []struct{ name, text, want string }{
+		{"short", "pump 3 stops\n", `pump 3 stops\n`},
+		{"80 characters", strings.Repeat("é", 80), strings.Repeat("é", 80)},
+		{"81 characters", strings.Repeat("é", 81), strings.Repeat("é", 80) + "…"},
+		{"long characters, cut by their bytes", strings.Repeat("🐟", 500), strings.Repeat("🐟", 80) + "…"},
+	} {
+		if got := Clip([]byte(c.text)); got != c.want {
+			t.Errorf("%s: %q instead of %q", c.name, got, c.want)
+		}
+	}
+}
+
 func TestVisible(t *testing.T) {
 	got := string(AppendVisible(nil, []byte("a\tb\x00\u0085\u2028\u2066é\xffz\\\n")))
 	if want := `a\tb\u0000\u0085\u2028\u2066é\xffz\` + `\n`; got != want {

@@ -123,3 +123,15 @@ func AppendVisible(dst, text []byte) []byte {
 
 // Visible returns text made harmless as [AppendVisible] does.
 func Visible(text string) string { return string(AppendVisible(nil, []byte(text))) }
+
+// Clip returns the first 80 characters of text, made harmless as by [Visible],
+// and … where there is more.
+func Clip(text []byte) string {
+	const longest = 80
+	start := text[:min(len(text), 4*longest)]
+	runes := []rune(Visible(string(start)))
+	if len(runes) <= longest && len(start) == len(text) {
+		return string(runes)
+	}
+	return string(runes[:min(len(runes), longest)]) + "…"
+}

@@ -109,20 +109,10 @@ func (c *Change) changes(before, after *record.Record) (all []string) {
 		all = append(all, fmt.Sprintf("label %s=%s is added", l.Name, l.Value))
 	}
 	if !bytes.Equal(before.Text, after.Text) {
-		all = append(all, fmt.Sprintf("the text is masked: %s", clip(after.Text)))
+		all = append(all, fmt.Sprintf("the text is masked: %s", record.Clip(after.Text)))
 	}
 	if c.Labels == nil && !bytes.Equal(before.Data, after.Data) {
 		all = append(all, "fields are masked")
 	}
 	return all
-}
-
-// clip shortens a text for an explanation.
-func clip(text []byte) string {
-	const longest = 80
-	if runes := []rune(record.Visible(string(text[:min(len(text), 4*longest)]))); len(runes) > longest {
-		return string(runes[:longest]) + "…"
-	} else {
-		return string(runes)
-	}
 }
