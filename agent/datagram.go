@@ -24,6 +24,7 @@ const (
 	receiveBuffer  = 8 << 20                // bytes asked of the kernel, so that a burst is not dropped
 	napFrom        = 4                      // datagrams with one call that tell of a flood
 	napTime        = 100 * time.Microsecond // the kernel holds what comes meanwhile
+	datagramStride = wire.MaxMessage + 5*64 // bytes from one to the next: an odd number of cache lines, so that their beginnings do not share one set
 	controlSize    = 64                     // bytes of control messages a datagram: its sender's credentials, the count of drops
 )
 
@@ -31,12 +32,7 @@ const (
 type datagramEndpoint struct {
 	owned
 	agent *Agent
-	conn  interface {
-		syscall.Conn
-		Close() error
-		SetReadDeadline(time.Time) error
-	}
-	raw    syscall.RawConn
+	*datagramSocket
 	text   string
 	socket fs.FileInfo // of a unix socket, to remove what is ours only
 
@@ -48,6 +44,7 @@ type datagramEndpoint struct {
 	peers   []record.Peer
 	drops   uint32 // the kernel's count of drops, as it told last
 
+	parser   wire.Parser
 	batch    record.Batch
 	marks    route.Marks
 	hosts    []byte // the addresses that stand in for claimed hosts
@@ -116,32 +113,28 @@ func (a *Agent) unixgramEndpoint(conn *net.UnixConn, path string) (*datagramEndp
 	if err != nil {
 		return nil, err
 	}
-	e.raw.Control(func(fd uintptr) {
-		enlarge(int(fd))
-		unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_PASSCRED, 1)
-	})
+	enlarge(e.fd)
+	unix.SetsockoptInt(e.fd, unix.SOL_SOCKET, unix.SO_PASSCRED, 1)
+	for i := range e.headers {
+		e.headers[i].hdr.Name = nil // credentials tell who speaks
+	}
 	e.text = addressText("unixgram", path)
 	return e, nil
 }
 
-func (a *Agent) newDatagramEndpoint(conn interface {
-	syscall.Conn
-	Close() error
-	SetReadDeadline(time.Time) error
-}) (*datagramEndpoint, error) {
-	raw, err := conn.SyscallConn()
+func (a *Agent) newDatagramEndpoint(conn boundConn) (*datagramEndpoint, error) {
+	socket, err := detach(conn)
 	if err != nil {
-		conn.Close()
 		return nil, err
 	}
 	const n = datagramsARead
 	e := &datagramEndpoint{
-		agent: a, conn: conn, raw: raw, headers: make([]mmsghdr, n), iovecs: make([]unix.Iovec, n), names: make([]unix.RawSockaddrInet6, n),
-		control: make([]byte, n*controlSize), buffer: make([]byte, n*wire.MaxMessage), peers: make([]record.Peer, n),
+		agent: a, datagramSocket: socket, headers: make([]mmsghdr, n), iovecs: make([]unix.Iovec, n), names: make([]unix.RawSockaddrInet6, n),
+		control: make([]byte, n*controlSize), buffer: make([]byte, n*datagramStride), peers: make([]record.Peer, n),
 		done: make(chan struct{}),
 	}
 	for i := range e.headers {
-		e.iovecs[i].Base = &e.buffer[i*wire.MaxMessage]
+		e.iovecs[i].Base = &e.buffer[i*datagramStride]
 		e.iovecs[i].SetLen(wire.MaxMessage)
 		h := &e.headers[i].hdr
 		h.Iov = &e.iovecs[i]
@@ -154,14 +147,14 @@ func (a *Agent) newDatagramEndpoint(conn interface {
 
 func (e *datagramEndpoint) bound() string { return e.text }
 
-// receive reads datagrams without waiting and tells whether there is an answer: datagrams, or an error.
-func (e *datagramEndpoint) receive(fd uintptr) bool {
+// receive reads datagrams without waiting.
+func (e *datagramEndpoint) receive() {
 	for i := range e.headers {
 		e.headers[i].hdr.Namelen = unix.SizeofSockaddrInet6
 		e.headers[i].hdr.SetControllen(controlSize)
 	}
 	for {
-		n, _, errno := syscall.Syscall6(unix.SYS_RECVMMSG, fd, uintptr(unsafe.Pointer(&e.headers[0])), uintptr(len(e.headers)), unix.MSG_DONTWAIT, 0, 0)
+		n, _, errno := syscall.Syscall6(unix.SYS_RECVMMSG, uintptr(e.fd), uintptr(unsafe.Pointer(&e.headers[0])), uintptr(len(e.headers)), unix.MSG_DONTWAIT, 0, 0)
 		if errno == syscall.EINTR {
 			continue
 		}
@@ -169,25 +162,24 @@ func (e *datagramEndpoint) receive(fd uintptr) bool {
 		if errno != 0 {
 			e.received = 0
 		}
-		return errno != syscall.EAGAIN
+		return
 	}
 }
 
 func (e *datagramEndpoint) run() {
 	defer close(e.done)
-	receive := e.receive
-	for {
-		err := e.raw.Read(receive)
-		if err != nil {
-			return // drained, or closed
-		}
-		if e.errno != 0 { // the error of an earlier answer of ours, which we never send: nothing to do with the next datagram
+	for !e.ended.Load() {
+		e.receive()
+		switch {
+		case e.errno == syscall.EAGAIN:
+			e.wait()
+		case e.errno != 0: // the error of an earlier answer of ours, which we never send: nothing to do with the next datagram
 			time.Sleep(time.Millisecond)
-			continue
-		}
-		e.take()
-		if e.naps && e.received >= napFrom && e.received < datagramsARead {
-			time.Sleep(napTime)
+		default:
+			e.take()
+			if e.naps && e.received >= napFrom && e.received < datagramsARead {
+				e.nap(napTime)
+			}
 		}
 	}
 }
@@ -197,7 +189,7 @@ func (e *datagramEndpoint) take() {
 	now := record.StampOf(time.Now())
 	in := e.owner()
 	s := in.syslog.Load()
-	parser := parserOf(s)
+	configureParser(&e.parser, s)
 	e.batch.Reset()
 	e.hosts = e.hosts[:0]
 	for i := range e.received {
@@ -207,7 +199,7 @@ func (e *datagramEndpoint) take() {
 			in.turnedAway.Add(1)
 			continue
 		}
-		message := wire.TrimDatagram(e.buffer[i*wire.MaxMessage:][:h.len])
+		message := wire.TrimDatagram(e.buffer[i*datagramStride:][:h.len])
 		if len(message) == 0 {
 			continue // a probe
 		}
@@ -217,7 +209,7 @@ func (e *datagramEndpoint) take() {
 		r := e.batch.Next()
 		r.Received = now
 		r.Raw = message[:min(len(message), s.Largest)]
-		parser.Parse(r, r.Raw)
+		e.parser.Parse(r, r.Raw)
 		r.Cut = h.hdr.Flags&unix.MSG_TRUNC != 0 || len(message) > s.Largest
 		if e.peers[i] != (record.Peer{}) {
 			r.Peer = &e.peers[i]
@@ -283,20 +275,19 @@ func (e *datagramEndpoint) sender(i int) netip.AddrPort {
 
 func (e *datagramEndpoint) drain(deadline time.Time) {
 	e.draining.Do(func() {
-		e.conn.SetReadDeadline(time.Now()) // ends the reader's wait
+		e.end()
 		<-e.done
-		more := true
-		for more && time.Now().Before(deadline) {
-			e.raw.Control(func(fd uintptr) { more = e.receive(fd) && e.errno == 0 })
-			if more {
-				e.take()
+		for time.Now().Before(deadline) {
+			if e.receive(); e.errno != 0 {
+				break
 			}
+			e.take()
 		}
 		e.close()
 	})
 }
 
 func (e *datagramEndpoint) close() {
-	e.conn.Close()
+	e.datagramSocket.close()
 	removeOwn(e.text, e.socket)
 }

@@ -70,7 +70,7 @@ func allows(s *plan.Syslog, from netip.Addr) bool {
 	return slices.ContainsFunc(s.Allow, func(n netip.Prefix) bool { return n.Contains(from) })
 }
 
-func parserOf(s *plan.Syslog) wire.Parser { return wire.Parser{Zone: s.Zone, Default: s.Default} }
+func configureParser(p *wire.Parser, s *plan.Syslog) { p.Zone, p.Default = s.Zone, s.Default }
 
 // count counts the records of a batch that is passed, and lets go of what the
 // plan does not keep.

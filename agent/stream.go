@@ -232,6 +232,7 @@ type streamConn struct {
 // streamWork is what reading takes, lent to one connection at a time.
 type streamWork struct {
 	buffer []byte
+	parser wire.Parser
 	batch  record.Batch
 	marks  route.Marks
 }
@@ -346,8 +347,8 @@ func (c *streamConn) add(s *plan.Syslog, message []byte, cut bool, now record.St
 	r := c.work.batch.Next()
 	r.Received = now
 	r.Raw = message
-	parser := parserOf(s)
-	parser.Parse(r, message)
+	configureParser(&c.work.parser, s)
+	c.work.parser.Parse(r, message)
 	r.Cut = cut
 	if c.peer == (record.Peer{}) {
 		return

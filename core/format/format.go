@@ -89,9 +89,8 @@ func Guess(r *record.Record, line []byte) {
 	readSyslog(r, line)
 }
 
-var parser = wire.Parser{Default: record.DefaultPriority}
-
 func readSyslog(r *record.Record, line []byte) error {
+	parser := wire.Parser{Default: record.DefaultPriority}
 	parser.Parse(r, line)
 	return nil
 }

@@ -117,23 +117,37 @@ func appendFraction(dst []byte, nsec int32, digits int) []byte {
 // 5424 section 6.2.3); up to nine digits of a fraction are read where the
 // standard has six.
 func ParseStamp(b []byte) (s Stamp, n int, ok bool) {
+	var r StampReader
+	return r.Read(b)
+}
+
+// StampReader reads stamps one after the other. It remembers the last minute,
+// of which the next stamp most often is too. The zero value is ready; it is
+// for one goroutine at a time.
+type StampReader struct {
+	date, clock uint64 // the bytes of that minute as they stood, 0 for none
+	start       int64  // of the minute, in seconds since 1970 as if at UTC
+}
+
+// Read reads a stamp as [ParseStamp] does.
+func (r *StampReader) Read(b []byte) (s Stamp, n int, ok bool) {
 	if len(b) < 20 {
 		return Stamp{}, 0, false
 	}
 	// Eight bytes at a time: what stands between the digits is compared, and
 	// digits are told by the carries that others would give.
-	date := binary.LittleEndian.Uint64(b) ^ dateForm       // YYYY-MM-
-	clock := binary.LittleEndian.Uint64(b[8:]) ^ clockForm // DDTHH:MM
-	second := binary.LittleEndian.Uint32(b[16:]) ^ ':' ^ '0'<<8 ^ '0'<<16
-	const carry = 0x06 * ones // takes 10 and more over 15
-	if date&(0xff<<32|0xff<<56) != 0 || clock&(0xff<<16|0xff<<40) != 0 || second&0xff != 0 ||
-		(date|(date+carry)|clock|(clock+carry))&(0xf0*ones) != 0 || (second|(second+0x060606))&0xf0f0f0 != 0 {
-		return Stamp{}, 0, false
+	date := binary.LittleEndian.Uint64(b)      // YYYY-MM-
+	clock := binary.LittleEndian.Uint64(b[8:]) // DDTHH:MM
+	if date != r.date || clock != r.clock || r.date == 0 {
+		if r.start, ok = minute(date^dateForm, clock^clockForm); !ok {
+			*r = StampReader{}
+			return Stamp{}, 0, false
+		}
+		r.date, r.clock = date, clock
 	}
-	year := int(date&15)*1000 + int(date>>8&15)*100 + int(date>>16&15)*10 + int(date>>24&15)
-	month, day := int(date>>40&15)*10+int(date>>48&15), int(clock&15)*10+int(clock>>8&15)
-	h, m, sec := int(clock>>24&15)*10+int(clock>>32&15), int(clock>>48&15)*10+int(clock>>56&15), int(second>>8&15)*10+int(second>>16&15)
-	if month < 1 || month > 12 || day < 1 || day > DaysIn(year, month) || h > 23 || m > 59 || sec > 59 {
+	second := binary.LittleEndian.Uint32(b[16:]) ^ ':' ^ '0'<<8 ^ '0'<<16
+	sec := int64(second>>8&15)*10 + int64(second>>16&15)
+	if second&0xff != 0 || (second|(second+0x060606))&0xf0f0f0 != 0 || sec > 59 {
 		return Stamp{}, 0, false
 	}
 	n = 19
@@ -147,8 +161,24 @@ func ParseStamp(b []byte) (s Stamp, n int, ok bool) {
 	if !ok {
 		return Stamp{}, 0, false
 	}
-	s.Sec = daysOf(year, month, day)*86400 + int64(h*3600+m*60+sec) - int64(s.Zone)*60
+	s.Sec = r.start + sec - int64(s.Zone)*60
 	return s, n, true
+}
+
+// minute returns the start of a minute in seconds since 1970. Its bytes are
+// given without what its form has.
+func minute(date, clock uint64) (start int64, ok bool) {
+	const carry = 0x06 * ones // takes 10 and more over 15
+	if date&(0xff<<32|0xff<<56) != 0 || clock&(0xff<<16|0xff<<40) != 0 || (date|(date+carry)|clock|(clock+carry))&(0xf0*ones) != 0 {
+		return 0, false
+	}
+	year := int(date&15)*1000 + int(date>>8&15)*100 + int(date>>16&15)*10 + int(date>>24&15)
+	month, day := int(date>>40&15)*10+int(date>>48&15), int(clock&15)*10+int(clock>>8&15)
+	h, m := int(clock>>24&15)*10+int(clock>>32&15), int(clock>>48&15)*10+int(clock>>56&15)
+	if month < 1 || month > 12 || day < 1 || day > DaysIn(year, month) || h > 23 || m > 59 {
+		return 0, false
+	}
+	return daysOf(year, month, day)*86400 + int64(h*3600+m*60), true
 }
 
 // A stamp's form: zeros for its digits, and what stands between them.

@@ -3,6 +3,7 @@ package route
 import (
 	"encoding/binary"
 	"slices"
+	"strings"
 )
 
 // literals finds with one pass over a text which of many words it may hold,
@@ -41,7 +42,8 @@ func newLiterals(words map[string][]int32) *literals {
 		for i := range word {
 			word[i] |= caseBit
 		}
-		for offset := range l.step {
+		rarest := rarestPlace(word, l.step)
+		for offset := rarest; offset < rarest+l.step; offset++ {
 			h := gramHash(uint32(word[offset]) | uint32(word[offset+1])<<8 | uint32(word[offset+2])<<16)
 			l.entries = append(l.entries, literal{word, offset, rules, l.heads[h]})
 			l.heads[h] = uint16(len(l.entries))
@@ -50,25 +52,60 @@ func newLiterals(words map[string][]int32) *literals {
 	return l
 }
 
-// gramHash returns the bucket of three bytes whose case bits are set.
-func gramHash(gram uint32) uint32 { return gram * 0x9e3779b1 >> (32 - 12) }
+// common are the characters that texts have most often, the most common first.
+const common = " etaoinsrhld1203.:-"
+
+// rarestPlace returns the offset in word whose step groups of three bytes are
+// likely to be the rarest in a text.
+func rarestPlace(word []byte, step int) (offset int) {
+	least := 0
+	for i := 0; i+step+gramSize-1 <= len(word); i++ {
+		weight := 0
+		for _, c := range word[i : i+step+gramSize-1] {
+			if rank := strings.IndexByte(common, c); rank >= 0 {
+				weight += len(common) - rank
+			}
+		}
+		if i == 0 || weight < least {
+			offset, least = i, weight
+		}
+	}
+	return offset
+}
+
+// gramHash returns the bucket of the lower three bytes of gram, whose case bits are set.
+func gramHash(gram uint32) uint32 { return (gram << 8) * 0x9e3779b1 >> (32 - 12) }
 
 // find appends the rules one of whose words may stand in text, ascending, each once.
 func (l *literals) find(found []int32, text []byte) []int32 {
-	at := 0
-	for ; at+4 <= len(text); at += l.step {
-		gram := binary.LittleEndian.Uint32(text[at:])&0xffffff | caseBit*0x010101
-		if head := l.heads[gramHash(gram)]; head != 0 {
-			found = l.check(found, text, at, head)
+	at, step := 0, l.step
+	// Four places at a time, of which most often none has anything.
+	for shift := uint(8 * step); at+2*step+8 <= len(text); at += 4 * step {
+		first := binary.LittleEndian.Uint64(text[at:]) | caseBit*0x0101010101010101
+		second := binary.LittleEndian.Uint64(text[at+2*step:]) | caseBit*0x0101010101010101
+		a, b := l.heads[gramHash(uint32(first))], l.heads[gramHash(uint32(first>>(shift&63)))]
+		c, d := l.heads[gramHash(uint32(second))], l.heads[gramHash(uint32(second>>(shift&63)))]
+		if a|b|c|d == 0 {
+			continue
 		}
+		for i, head := range [...]uint16{a, b, c, d} {
+			if head != 0 {
+				found = l.check(found, text, at+i*step, head)
+			}
+		}
+	}
+	for ; at+4 <= len(text); at += step {
+		found = l.check(found, text, at, l.head(binary.LittleEndian.Uint32(text[at:])))
 	}
 	if at+gramSize == len(text) {
-		gram := uint32(text[at]) | uint32(text[at+1])<<8 | uint32(text[at+2])<<16 | caseBit*0x010101
-		if head := l.heads[gramHash(gram)]; head != 0 {
-			found = l.check(found, text, at, head)
-		}
+		found = l.check(found, text, at, l.head(uint32(text[at])|uint32(text[at+1])<<8|uint32(text[at+2])<<16))
 	}
 	return found
+}
+
+// head returns the first entry for the lower three bytes of gram.
+func (l *literals) head(gram uint32) uint16 {
+	return l.heads[gramHash(gram|caseBit*0x010101)]
 }
 
 // check adds the rules of the words that stand around a place.

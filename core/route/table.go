@@ -351,7 +351,7 @@ walk:
 
 // markPlain marks a record of a plain priority.
 func (t *Table) markPlain(r *record.Record, row []uint64, m *Marks) fate {
-	copy(row, t.sure[r.Priority])
+	add(row, t.sure[r.Priority])
 	verdicts := t.verdicts[r.Priority]
 	l := t.listsOf(r, m, -1)
 	for _, list := range [...][]int32{l.walk, l.app, l.text} {

@@ -2,6 +2,8 @@ package wire
 
 import (
 	"bytes"
+	"encoding/binary"
+	"math/bits"
 
 	"oakbarrel/core/record"
 )
@@ -9,33 +11,55 @@ import (
 // parseRFC5424 reads what follows "<PRI>1 " and tells whether it keeps to the
 // grammar of RFC 5424 section 6. Of a message whose header can be read but not
 // what follows it, the header is kept.
-func parseRFC5424(r *record.Record, b []byte) bool {
+func (p *Parser) parseRFC5424(r *record.Record, b []byte) bool {
 	var stamp record.Stamp
 	n := 0
 	if len(b) > 1 && b[0] == '-' && b[1] == ' ' {
 		n = 2
 	} else {
 		var ok bool
-		if stamp, n, ok = record.ParseStamp(b); !ok || n == len(b) || b[n] != ' ' {
+		if stamp, n, ok = p.stamps.Read(b); !ok || n == len(b) || b[n] != ' ' {
 			return false
 		}
 		n++
 	}
-	var names [4][]byte
-	for i := range names {
-		start := n
-		for n < len(b) && b[n] != ' ' { // they are too short for anything better
-			n++
-		}
-		if n == start || n == len(b) {
-			return false
-		}
-		names[i] = present(b[start:n:n])
-		n++
+	ends, ok := nameEnds(b, n)
+	if !ok {
+		return false
 	}
 	r.Time = stamp
-	r.Host, r.App, r.ProcID, r.MsgID = names[0], names[1], names[2], names[3]
-	return parseData(r, b[n:])
+	r.Host = present(b[n:ends[0]:ends[0]])
+	r.App = present(b[ends[0]+1 : ends[1] : ends[1]])
+	r.ProcID = present(b[ends[1]+1 : ends[2] : ends[2]])
+	r.MsgID = present(b[ends[2]+1 : ends[3] : ends[3]])
+	return parseData(r, b[ends[3]+1:])
+}
+
+// nameEnds returns where the four names of the header end that begin at b[n],
+// each by a space and none of them empty.
+func nameEnds(b []byte, n int) (ends [4]int, ok bool) {
+	const highs, spaces = 0x8080808080808080, ' ' * 0x0101010101010101
+	found, last := 0, n-1
+	for at := n; at < len(b); at += 8 {
+		var eight [8]byte
+		if at+8 > len(b) {
+			copy(eight[:], b[at:])
+		} else {
+			eight = [8]byte(b[at:])
+		}
+		x := binary.LittleEndian.Uint64(eight[:]) ^ spaces
+		for hits := ^((x&^highs + ^uint64(highs)) | x) & highs; hits != 0; hits &= hits - 1 { // the zero bytes of x
+			end := at + bits.TrailingZeros64(hits)/8
+			if end == last+1 {
+				return ends, false
+			}
+			ends[found], last = end, end
+			if found++; found == len(ends) {
+				return ends, true
+			}
+		}
+	}
+	return ends, false
 }
 
 // parseData reads "SD [SP MSG]".

@@ -16,12 +16,14 @@ import (
 const MaxMessage = 64 << 10
 
 // Parser reads syslog messages, RFC 5424 and RFC 3164 with the forms of both
-// that are met in practice. It may be used by several goroutines at a time.
+// that are met in practice. It is for one goroutine at a time.
 type Parser struct {
 	// Zone is where senders live that name no zone; nil is the machine's.
 	Zone *time.Location
 	// Default is what a message without a valid priority gets.
 	Default record.Priority
+
+	stamps record.StampReader
 }
 
 // Parse fills r from one message. r.Received must be set: it stands in for a
@@ -36,7 +38,7 @@ func (p *Parser) Parse(r *record.Record, msg []byte) {
 	} else {
 		r.Priority, r.Text = priority, msg[n:]
 		if rest := msg[n:]; len(rest) > 1 && rest[0] == '1' && rest[1] == ' ' {
-			r.Unparsed = !parseRFC5424(r, rest[2:])
+			r.Unparsed = !p.parseRFC5424(r, rest[2:])
 		} else {
 			r.Unparsed = !p.parseRFC3164(r, rest)
 		}
