@@ -164,6 +164,7 @@ func (a *Agent) hostName() string {
 // held back while an outlet of its records is full; it is told by false that
 // the agent stops and has not taken them.
 func (a *Agent) pass(b *record.Batch, marks *route.Marks, from endpoint, canWait bool) bool {
+	markClaims(b, from)
 	for {
 		a.mu.RLock()
 		in := from.owner()

@@ -17,6 +17,7 @@ import (
 const (
 	reportTime = 5 * time.Second  // between two reports
 	reportRest = time.Second      // at least, also where batches are confirmed one after the other
+	traceTime  = 5 * time.Second  // for which a test record is followed; other orders wait as long
 	orderWait  = 25 * time.Second // for which the service holds an answer that has no order
 	linkRetry  = 5 * time.Second  // after a failure; the outlets tell of it
 )
@@ -130,7 +131,7 @@ func (a *Agent) do(o client.Order) client.Outcome {
 	switch o.Kind {
 	case "test_record":
 		text := fmt.Sprintf("test record %d, ordered by %s", o.ID, o.By)
-		return client.Outcome{Text: text, GoesTo: a.passTestRecord(text)}
+		return a.traceTestRecord(text)
 	case "detail_open":
 		d, err := a.openDetail(o.Rule, o.To, time.Duration(o.Seconds)*time.Second)
 		if err != nil {
@@ -144,6 +145,16 @@ func (a *Agent) do(o client.Order) client.Outcome {
 		return client.Outcome{Text: "the window of rule " + o.Rule + " is closed"}
 	}
 	return client.Outcome{Why: "this agent does not know such an order; a newer one may"}
+}
+
+// traceTestRecord passes a test record and tells how far it comes.
+func (a *Agent) traceTestRecord(text string) client.Outcome {
+	done := client.Outcome{Text: text}
+	a.trace(text)
+	f := Follower{Mark: text, Start: time.Now(), Tell: func(h client.Hop) { done.Hops = append(done.Hops, h) }}
+	done.GoesTo = a.passTestRecord(text)
+	f.Follow(a.ending, traceTime, func() (Trace, error) { return a.trace(text), nil })
+	return done
 }
 
 // byOrder is the intake of records that were ordered. Its name is none that a plan can give.

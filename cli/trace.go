@@ -1,13 +1,13 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,7 +16,6 @@ import (
 	"oakbarrel/agent"
 	"oakbarrel/client"
 	"oakbarrel/core/record"
-	"oakbarrel/core/roll"
 )
 
 // tracer sends one marked record and looks where it goes.
@@ -26,22 +25,13 @@ type tracer struct {
 	wait  time.Duration
 	send  sender
 
-	mark  string
-	start time.Time
-	hops  []hop
-}
-
-// hop is a station that the record has come to, or where it has stopped.
-type hop struct {
-	Hop    string  `json:"hop"` // sent, taken in, rules, written, spooled, confirmed, found
-	Outlet string  `json:"outlet,omitempty"`
-	Ms     float64 `json:"ms"` // since it was sent
-	Done   bool    `json:"done"`
-	Detail string  `json:"detail"` // where it is, or why it stopped
+	agent.Follower
+	hops []client.Hop
 }
 
 func (a *app) traceCommand() *cobra.Command {
 	t := &tracer{app: a, send: sender{app: a, form: "rfc5424"}}
+	t.Tell = t.tell
 	var priority string
 	c := &cobra.Command{
 		Use:   "trace",
@@ -84,27 +74,28 @@ func (t *tracer) run(ctx context.Context, p record.Priority) error {
 	}
 	random := make([]byte, 6)
 	rand.Read(random)
-	t.mark = "trace-" + hex.EncodeToString(random)
-	if _, err := agent.AskTrace(ctx, t.state, t.mark); err != nil {
+	t.Mark = "trace-" + hex.EncodeToString(random)
+	if _, err := agent.AskTrace(ctx, t.state, t.Mark); err != nil {
 		return couldNot(err)
 	}
 	out, err := dial(ctx, t.send.to)
 	if err != nil {
 		return err
 	}
-	t.start = time.Now()
-	err = errors.Join(out.send(t.send.message(p, []byte("a traced record, "+t.mark))), out.finish())
+	t.Start = time.Now()
+	err = errors.Join(out.send(t.send.message(p, []byte("a traced record, "+t.Mark))), out.finish())
 	out.conn.Close()
 	if err != nil {
 		return couldNot(fmt.Errorf("%s: %w", t.send.to, explainNetwork(err)))
 	}
-	t.hop(hop{Hop: "sent", Done: true, Detail: "to " + t.send.to + ", as " + p.String()})
-	arrived, err := t.watch(ctx)
+	t.Hop(client.Hop{Hop: "sent", Done: true, Detail: "to " + t.send.to + ", as " + p.String()})
+	last, arrived, err := t.Follow(ctx, t.wait, func() (agent.Trace, error) { return agent.AskTrace(ctx, t.state, t.Mark) })
 	if err != nil {
 		return couldNot(err)
 	}
+	arrived = t.searched(ctx, last) && arrived
 	if t.json() {
-		err = t.printJSON(map[string]any{"mark": t.mark, "arrived": arrived, "hops": t.hops})
+		err = t.printJSON(map[string]any{"mark": t.Mark, "arrived": arrived, "hops": t.hops})
 	}
 	if err == nil && !arrived {
 		err = no
@@ -125,9 +116,8 @@ func traceable(s agent.Status) string {
 	return ""
 }
 
-// hop notes a hop, and prints it at once for people.
-func (t *tracer) hop(h hop) {
-	h.Ms = float64(time.Since(t.start).Microseconds()) / 1000
+// tell notes a hop, and prints it at once for people.
+func (t *tracer) tell(h client.Hop) {
 	t.hops = append(t.hops, h)
 	if t.json() {
 		return
@@ -142,106 +132,19 @@ func (t *tracer) hop(h hop) {
 	fmt.Fprintf(t.stdout, "%9.1f ms  %-24s %s\n", h.Ms, name, record.Visible(h.Detail))
 }
 
-// watch tells each hop as it comes about, and whether all did.
-func (t *tracer) watch(ctx context.Context) (arrived bool, err error) {
-	told := map[string]bool{}
-	once := func(key string, done bool, h hop) {
-		if done && !told[key] {
-			told[key] = true
-			h.Done = true
-			t.hop(h)
-		}
+// searched looks for the record in the store, where it is and the environment
+// tells how, and tells whether it was not missed there.
+func (t *tracer) searched(ctx context.Context, last agent.Trace) bool {
+	stored := slices.ContainsFunc(last.Outlets, func(o agent.OutletOfTrace) bool { return o.Kind == "store" && o.Done })
+	switch {
+	case !stored:
+		return true
+	case os.Getenv("OAKBARREL_URL") != "" && os.Getenv("OAKBARREL_TOKEN") != "":
+		return t.search(ctx)
+	case !t.json():
+		fmt.Fprintln(t.stdout, "              (set OAKBARREL_URL and OAKBARREL_TOKEN, and it is looked for in the store)")
 	}
-	var now agent.Trace
-	for deadline := time.Now().Add(t.wait); ; time.Sleep(10 * time.Millisecond) {
-		if now, err = agent.AskTrace(ctx, t.state, t.mark); err != nil {
-			return false, err
-		}
-		once("taken in", now.TakenIn != nil, hop{Hop: "taken in", Detail: "by intake " + now.Intake})
-		if now.TakenIn != nil {
-			once("rules", true, hop{Hop: "rules", Detail: rulesOfTrace(now)})
-		}
-		left := 0
-		for _, o := range now.Outlets {
-			if o.Kind == "store" {
-				once("spooled "+o.Name, o.Spooled, hop{Hop: "spooled", Outlet: o.Name, Detail: "for " + o.Path})
-				once("done "+o.Name, o.Done, hop{Hop: "confirmed", Outlet: o.Name, Detail: "by the store, in " + o.Path})
-			} else {
-				if key := "done " + o.Name; o.Done && !told[key] {
-					once(key, true, hop{Hop: "written", Outlet: o.Name, Detail: t.place(o.Path)})
-				}
-			}
-			if !o.Done {
-				left++
-			}
-		}
-		if now.TakenIn != nil && left == 0 || time.Now().After(deadline) || ctx.Err() != nil {
-			break
-		}
-	}
-	return t.conclude(ctx, now), nil
-}
-
-func rulesOfTrace(t agent.Trace) string {
-	var parts []string
-	for _, r := range t.Rules {
-		part := r.Name
-		if len(r.Changes) > 0 {
-			part += " (" + strings.Join(r.Changes, "; ") + ")"
-		}
-		parts = append(parts, part)
-	}
-	text := "no rule matches, so otherwise acts"
-	if len(parts) > 0 {
-		text = "matched " + strings.Join(parts, ", ")
-	}
-	if t.Dropped != "" {
-		text += "; dropped by " + t.Dropped
-	}
-	var names []string
-	for _, o := range t.Outlets {
-		names = append(names, o.Name)
-	}
-	if len(names) == 0 {
-		return text + "; goes nowhere"
-	}
-	return text + "; goes to " + strings.Join(names, ", ")
-}
-
-// conclude tells where the record has stopped, or looks for it in the store.
-func (t *tracer) conclude(ctx context.Context, now agent.Trace) (arrived bool) {
-	if now.TakenIn == nil {
-		t.hop(hop{Hop: "taken in", Detail: "the agent has not seen it; a datagram may be lost, or the plan does not allow this sender (oakbarrel status tells how many were turned away)"})
-		return false
-	}
-	arrived = len(now.Outlets) > 0
-	stored := false
-	for _, o := range now.Outlets {
-		stored = stored || o.Kind == "store" && o.Done
-		if o.Done {
-			continue
-		}
-		arrived = false
-		why := o.Trouble
-		if why == "" {
-			why = "it waits; a batch may not be full yet, or the store is slow"
-		}
-		name := "written"
-		if o.Kind == "store" {
-			name = "confirmed"
-		}
-		t.hop(hop{Hop: name, Outlet: o.Name, Detail: why})
-	}
-	if !stored {
-		return arrived
-	}
-	if os.Getenv("OAKBARREL_URL") == "" || os.Getenv("OAKBARREL_TOKEN") == "" {
-		if !t.json() {
-			fmt.Fprintln(t.stdout, "              (set OAKBARREL_URL and OAKBARREL_TOKEN, and it is looked for in the store)")
-		}
-		return arrived
-	}
-	return t.search(ctx) && arrived
+	return true
 }
 
 // search looks for the record in the store.
@@ -249,39 +152,16 @@ func (t *tracer) search(ctx context.Context) bool {
 	store, err := storeClient()
 	var found []string
 	if err == nil {
-		q := client.Query{Since: time.Now().Add(-24 * time.Hour), Where: fmt.Sprintf("text contains %q", t.mark)}
+		q := client.Query{Since: time.Now().Add(-24 * time.Hour), Where: fmt.Sprintf("text contains %q", t.Mark)}
 		err = store.Read(ctx, q, client.Page{Limit: 2}, func(line []byte) error { found = append(found, string(line)); return nil })
 	}
 	switch {
 	case err != nil:
-		t.hop(hop{Hop: "found", Detail: err.Error()})
+		t.Hop(client.Hop{Hop: "found", Detail: err.Error()})
 	case len(found) == 0:
-		t.hop(hop{Hop: "found", Detail: "the store has it, but a search with this token does not show it; the token may be for another cask"})
+		t.Hop(client.Hop{Hop: "found", Detail: "the store has it, but a search with this token does not show it; the token may be for another cask"})
 	default:
-		t.hop(hop{Hop: "found", Done: true, Detail: "by a search in the store"})
+		t.Hop(client.Hop{Hop: "found", Done: true, Detail: "by a search in the store"})
 	}
 	return err == nil && len(found) == 1
-}
-
-// place returns the file and the offset of the record in a rolled set.
-func (t *tracer) place(path string) string {
-	set, err := roll.NewReader(path, false)
-	if err != nil {
-		return path
-	}
-	defer set.Close()
-	for i := set.Files() - 1; i >= max(0, set.Files()-2); i-- {
-		offset, found := int64(0), int64(-1)
-		set.Lines(i, func(line []byte) error {
-			if bytes.Contains(line, []byte(t.mark)) {
-				found = offset
-			}
-			offset += int64(len(line)) + 1
-			return nil
-		})
-		if found >= 0 {
-			return fmt.Sprintf("%s, offset %d", set.Path(i), found)
-		}
-	}
-	return path + "; the format of its lines does not show the text"
 }

@@ -65,7 +65,17 @@ type Outcome struct {
 	_      struct{} `additionalProperties:"true"`
 	Text   string   `json:"text,omitempty"`    // of the test record
 	GoesTo []string `json:"goes_to,omitempty"` // the outlets that the rules gave it to
+	Hops   []Hop    `json:"hops,omitempty"`    // of the test record
 	Why    string   `json:"why,omitempty"`     // it could not be done
+}
+
+// Hop is a station that a traced record has come to, or where it has stopped.
+type Hop struct {
+	Hop    string  `json:"hop" enum:"sent,taken in,rules,written,spooled,confirmed,found"`
+	Outlet string  `json:"outlet,omitempty"`
+	Ms     float64 `json:"ms"` // since it was sent
+	Done   bool    `json:"done"`
+	Detail string  `json:"detail"` // where it is, or why it stopped
 }
 
 // SignIn is a name and its password.

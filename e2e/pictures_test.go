@@ -56,6 +56,12 @@ func TestPictures(t *testing.T) {
 		b.click("a[href^='/hosts/']:last-child")
 		b.waitForText("It closes")
 		b.picture("console-host-" + theme)
+		if theme == "light" {
+			b.click("[aria-live] button")
+			b.waitForText("written · everything")
+			b.waitFor("(scrollTo(0, 1e6), true)")
+			b.picture("console-trace")
+		}
 		b.click("a[href^='/plans']")
 		b.waitForText("in force")
 		b.waitForText("? depends on more")

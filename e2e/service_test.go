@@ -165,6 +165,13 @@ func TestATestRecordIsOrdered(t *testing.T) {
 	if fmt.Sprint(o.Outcome.GoesTo) != "[centre]" || o.Outcome.Text != fmt.Sprintf("test record %d, ordered by a token", given.ID) {
 		t.Errorf("%+v", o)
 	}
+	var hops []string
+	for _, hop := range o.Outcome.Hops {
+		hops = append(hops, strings.TrimSpace(fmt.Sprint(hop.Hop, " ", hop.Outlet, hop.Done)))
+	}
+	if got := strings.Join(hops, ", "); got != "taken in true, rules true, spooled centretrue, confirmed centretrue" {
+		t.Errorf("the hops are %s", got)
+	}
 	h.waitUntilDelivered(1)
 	st := h.status()
 	if last := st.Intakes[len(st.Intakes)-1]; !st.Balance.Closes || last.Name != "by order" || last.Passed != 1 || st.Rules.In != 1 {

@@ -62,6 +62,21 @@ func TestAnIntakeReadsAsThePlanSays(t *testing.T) {
 	}
 }
 
+func TestWhatClaimsToBeOfTheKernelIsMarked(t *testing.T) {
+	h := newHost(t, fmt.Sprintf(transports, `udp: "127.0.0.1:0"`))
+	h.start()
+	h.send("udp", `<4>x: bare`, `<4>1 - - - - - [tank@32473 id="4"] with data`, `<4>1 - - - - - [claimed@32473 facility="kern"] relayed`, `<12>x: of a user`)
+	got := h.written(4)
+	for _, want := range []string{
+		`"text":"bare","fields":{"claimed@32473":{"facility":"kern"}}`, `"text":"with data","fields":{"tank@32473":{"id":"4"},"claimed@32473":{"facility":"kern"}}`,
+		`"text":"relayed","fields":{"claimed@32473":{"facility":"kern"}}`, `"text":"of a user","intake"`,
+	} {
+		if !strings.Contains(got, want) {
+			t.Errorf("%s is missing:\n%s", want, got)
+		}
+	}
+}
+
 func TestOnlyAllowedNetworksAreHeard(t *testing.T) {
 	h := newHost(t, fmt.Sprintf(transports, `udp: "127.0.0.1:0", tcp: "127.0.0.1:0", allow: ["127.0.0.2", "10.20.0.0/16"]`))
 	h.start()

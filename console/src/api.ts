@@ -105,7 +105,16 @@ export async function records(query: URLSearchParams, limit: number, after: stri
 export interface Order {
   id: number;
   done: string | null;
-  outcome: { text?: string; goes_to?: string[]; why?: string };
+  outcome: { text?: string; goes_to?: string[]; hops?: Hop[]; why?: string };
+}
+
+// Hop is a station that a traced record has come to, or where it has stopped.
+export interface Hop {
+  hop: string;
+  outlet?: string;
+  ms: number;
+  done: boolean;
+  detail: string;
 }
 
 async function post<T>(path: string, body: unknown, signal?: AbortSignal): Promise<T> {
