@@ -48,6 +48,10 @@ func (a *Agent) serveControl() (io.Closer, error) {
 		closed, err := a.closeDetail(r.FormValue("rule"))
 		answer(w, closed, err)
 	})
+	mux.HandleFunc("POST /roll", func(w http.ResponseWriter, r *http.Request) {
+		rolled, err := a.roll(r.FormValue("outlet"))
+		answer(w, rolled, err)
+	})
 	server := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	go server.Serve(listener)
 	return server, nil
@@ -98,6 +102,12 @@ func OpenDetail(ctx context.Context, stateDir, rule, to string, span time.Durati
 func CloseDetail(ctx context.Context, stateDir, rule string) (closed bool, err error) {
 	err = ask(ctx, stateDir, "DELETE", "/details", url.Values{"rule": {rule}}, &closed)
 	return closed, err
+}
+
+// Roll rolls the sets of an outlet, or of all file outlets where outlet is "".
+func Roll(ctx context.Context, stateDir, outlet string) (rolled []RolledSet, err error) {
+	err = ask(ctx, stateDir, "POST", "/roll", url.Values{"outlet": {outlet}}, &rolled)
+	return rolled, err
 }
 
 // ask asks the agent with a state folder. A refusal is of type [Refused].

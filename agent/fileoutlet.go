@@ -1,19 +1,16 @@
 package agent
 
 import (
-	"bytes"
 	"context"
 	"log/slog"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
 	"oakbarrel/core/balance"
-	"oakbarrel/core/disk"
-	"oakbarrel/core/format"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
-	"oakbarrel/core/roll"
 	"oakbarrel/core/route"
 )
 
@@ -26,25 +23,32 @@ const (
 	tidyTime  = time.Minute            // between looks at what is to be kept
 )
 
-// fileOutlet writes lines into a rolled file.
+// fileOutlet writes lines into rolled sets: one, or where its path has places,
+// as many as records ask for.
 type fileOutlet struct {
-	path   string
-	writer *roll.Writer
-	log    *slog.Logger
+	path    string // as the plan has it
+	intents string // the folder of the notes of writes
+	log     *slog.Logger
+	debts   *debts
 
-	wake    chan struct{} // there is something to write, or enough to write at once
-	stopped chan struct{} // closed when the agent stops
+	wake    chan struct{}    // there is something to write, or enough to write at once
+	rolled  chan struct{}    // there may be something to tidy
+	rolls   chan rollRequest // somebody wants sets rolled
+	stopped chan struct{}    // closed when the agent stops
 
-	gathered time.Time // when lines were last given to the writer; of the writing goroutine
+	gathered time.Time  // when lines were last given to the writers; of the writing goroutine
+	due      []*fileSet // that have something to write; likewise
 
 	mu           sync.Mutex
-	name         string
-	format       *format.Format
-	held         []byte // lines not yet given to the writer
-	heldRecords  int64
-	beingWritten int64 // records given to the writer and not yet written
+	settings     plan.Outlet
+	sets         map[string]*fileSet
+	order        []*fileSet // in the order in which they were made
+	scratch      []byte
+	day          int64 // of the last record, where the path has a date
+	before       int   // how many sets there were before that day
+	heldBytes    int
 	account      balance.Outlet
-	room         chan struct{} // closed when held has been given to the writer
+	roomMade     chan struct{} // closed when what was held has been given to the writers
 	lastWrite    time.Time
 	trouble      string
 	troubleSince time.Time
@@ -54,11 +58,16 @@ type fileOutlet struct {
 }
 
 func (a *Agent) newFileOutlet(s plan.Outlet) *fileOutlet {
-	intent := filepath.Join(a.state.dir, intentsDir, intentName(s.File.Path))
-	return &fileOutlet{
-		path: s.File.Path, name: s.Name, format: s.Format, log: a.log, writer: roll.NewWriter(disk.OS, s.File, intent, time.Now),
-		wake: make(chan struct{}, 1), room: make(chan struct{}), stopped: make(chan struct{}),
+	o := &fileOutlet{
+		path: s.File.Path, intents: filepath.Join(a.state.dir, intentsDir), log: a.log, settings: s, debts: a.newDebts(s), sets: map[string]*fileSet{},
+		wake: make(chan struct{}, 1), rolled: make(chan struct{}, 1), rolls: make(chan rollRequest), roomMade: make(chan struct{}), stopped: make(chan struct{}),
 	}
+	if s.Path == nil {
+		o.setAt(s.File.Path)
+	} else {
+		o.discover()
+	}
+	return o
 }
 
 // intentName names the note of a file after its path.
@@ -68,28 +77,43 @@ func (o *fileOutlet) key() string { return "file " + o.path }
 
 func (o *fileOutlet) configure(s plan.Outlet) {
 	o.mu.Lock()
-	o.name, o.format = s.Name, s.Format
-	o.mu.Unlock()
-	o.writer.Configure(s.File)
+	defer o.mu.Unlock()
+	changed := !slices.Equal(o.settings.Until, s.Until)
+	o.settings = s
+	if changed {
+		o.debts = &debts{o.debts.agent, s.Until}
+	}
+	for _, set := range o.order {
+		set.writer.Configure(s.File)
+		switch {
+		case changed && len(s.Until) == 0:
+			set.writer.SetDebts(nil)
+		case changed:
+			set.writer.SetDebts(o.debts)
+		}
+	}
 }
 
 // take formats the records. An intake that can wait has been held back before.
 func (o *fileOutlet) take(b *record.Batch, marks *route.Marks, number int, canWait bool) {
 	o.mu.Lock()
-	before := len(o.held)
+	before := o.heldBytes
 	for i := range b.Records {
 		if !marks.Has(i, number) {
 			continue
 		}
 		o.account.In++
-		if !canWait && len(o.held) >= heldSize {
+		if !canWait && o.heldBytes >= heldSize {
 			o.account.Shed++
 			continue
 		}
-		o.held = o.format.AppendLine(o.held, &b.Records[i])
-		o.heldRecords++
+		s := o.setFor(&b.Records[i])
+		length := len(s.held)
+		s.held = o.settings.Format.AppendLine(s.held, &b.Records[i])
+		s.heldRecords++
+		o.heldBytes += len(s.held) - length
 	}
-	after := len(o.held)
+	after := o.heldBytes
 	o.mu.Unlock()
 	if before == 0 && after > 0 || before < flushSize && after >= flushSize {
 		o.wakeUp()
@@ -106,10 +130,10 @@ func (o *fileOutlet) wakeUp() {
 func (o *fileOutlet) waitForRoom() <-chan struct{} {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if len(o.held) < heldSize {
+	if o.heldBytes < heldSize {
 		return nil
 	}
-	return o.room
+	return o.roomMade
 }
 
 func (o *fileOutlet) run() {
@@ -119,32 +143,31 @@ func (o *fileOutlet) run() {
 	o.writeAll()
 	cancel()
 	tidying.Wait()
-	o.writer.Close()
+	for _, s := range o.order {
+		s.writer.Close()
+	}
 }
 
 func (o *fileOutlet) writeAll() {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
-	o.tick()
-	var free []byte // swapped with held, so that neither grows anew
+	o.tickSets()
 	for {
 		select {
 		case <-o.wake:
 			o.gather()
 		case <-tick.C:
-			o.tick()
+			o.tickSets()
 			if o.finished() {
 				return
 			}
 			continue
+		case r := <-o.rolls:
+			o.rollSets(r)
+			continue
 		case <-o.stopped:
 		}
-		lines := o.swap(free)
-		if !o.write(lines) {
-			return
-		}
-		free = lines[:0]
-		if o.finished() {
+		if !o.writeHeld() || o.finished() {
 			return
 		}
 	}
@@ -154,7 +177,7 @@ func (o *fileOutlet) writeAll() {
 // is enough already. So a record that comes alone is written at once.
 func (o *fileOutlet) gather() {
 	o.mu.Lock()
-	enough := len(o.held) >= flushSize || o.leaves
+	enough := o.heldBytes >= flushSize || o.leaves
 	o.mu.Unlock()
 	wait := time.Until(o.gathered.Add(flushTime))
 	if !enough && wait > 0 {
@@ -167,32 +190,25 @@ func (o *fileOutlet) gather() {
 	o.gathered = time.Now()
 }
 
-// swap takes what is held.
-func (o *fileOutlet) swap(free []byte) (lines []byte) {
+// writeHeld writes what is held of all sets.
+func (o *fileOutlet) writeHeld() bool {
 	o.mu.Lock()
-	defer o.mu.Unlock()
-	lines, o.held = o.held, free
-	o.beingWritten, o.heldRecords = o.heldRecords, 0
-	close(o.room)
-	o.room = make(chan struct{})
-	return lines
-}
-
-// write writes lines, again and again until they are in the file. It returns
-// false where the agent stops before that.
-func (o *fileOutlet) write(lines []byte) bool {
-	for len(lines) > 0 {
-		n, err := o.writer.Write(lines)
-		written := int64(bytes.Count(lines[:n], []byte{'\n'}))
-		lines = lines[n:]
-		o.wrote(written, err)
-		if err == nil {
-			continue
+	o.due = o.due[:0]
+	for _, s := range o.order {
+		if len(s.held) > 0 {
+			o.due = append(o.due, s)
 		}
-		if !o.waitForRetry() {
+	}
+	o.mu.Unlock()
+	for _, s := range o.due {
+		if !o.write(s) {
 			return false
 		}
 	}
+	o.mu.Lock()
+	close(o.roomMade)
+	o.roomMade = make(chan struct{})
+	o.mu.Unlock()
 	return true
 }
 
@@ -214,11 +230,11 @@ func (o *fileOutlet) waitForRetry() bool {
 }
 
 // wrote counts what was written and tells when trouble begins and ends.
-func (o *fileOutlet) wrote(records int64, err error) {
+func (o *fileOutlet) wrote(s *fileSet, records int64, err error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.account.Out += records
-	o.beingWritten -= records
+	s.beingWritten -= records
 	if records > 0 {
 		o.lastWrite = time.Now()
 	}
@@ -229,71 +245,15 @@ func (o *fileOutlet) wrote(records int64, err error) {
 func (o *fileOutlet) note(err error) {
 	switch {
 	case err == nil && o.trouble != "":
-		o.log.Info("the outlet writes again", "outlet", o.name, "path", o.path, "after", time.Since(o.troubleSince).Round(time.Second).String())
+		o.log.Info("the outlet writes again", "outlet", o.settings.Name, "path", o.path, "after", time.Since(o.troubleSince).Round(time.Second).String())
 		o.trouble = ""
 	case err != nil && err.Error() != o.trouble:
 		if o.trouble == "" {
 			o.troubleSince = time.Now()
 		}
 		o.trouble = err.Error()
-		o.log.Error("the outlet cannot write; it holds what comes and tries again each second", "outlet", o.name, "path", o.path, "why", err)
+		o.log.Error("the outlet cannot write; it holds what comes and tries again each second", "outlet", o.settings.Name, "path", o.path, "why", err)
 	}
-}
-
-func (o *fileOutlet) tick() {
-	err := o.writer.Tick()
-	o.mu.Lock()
-	o.note(err)
-	o.mu.Unlock()
-}
-
-// tidy compresses and removes pieces, beside the writing.
-func (o *fileOutlet) tidy(ctx context.Context) {
-	tick := time.NewTicker(tidyTime)
-	defer tick.Stop()
-	var trouble string
-	var removed removals
-	for {
-		select {
-		case <-ctx.Done():
-			removed.tell(o)
-			return
-		case <-o.writer.Rolled():
-		case <-tick.C:
-		}
-		err := o.writer.Tidy(ctx, removed.add)
-		if err != nil && ctx.Err() == nil && err.Error() != trouble {
-			o.log.Error("pieces cannot be tidied", "path", o.path, "why", err)
-			trouble = err.Error()
-		}
-		if time.Since(removed.told) >= tidyTime {
-			removed.tell(o)
-		}
-	}
-}
-
-// removals is what keep has removed since it was last told. It is told at once,
-// and then at most once in tidyTime.
-type removals struct {
-	pieces      int
-	bytes       int64
-	first, last time.Time // when they were rolled
-	told        time.Time
-}
-
-func (r *removals) add(p roll.Piece) {
-	if r.pieces == 0 {
-		r.first = p.Stamp
-	}
-	r.pieces, r.bytes, r.last = r.pieces+1, r.bytes+p.Size, p.Stamp
-}
-
-func (r *removals) tell(o *fileOutlet) {
-	if r.pieces == 0 {
-		return
-	}
-	o.log.Info("pieces are removed, as keep says", "path", o.path, "pieces", r.pieces, "bytes", r.bytes, "rolled_from", r.first.Format(time.RFC3339), "to", r.last.Format(time.RFC3339))
-	*r = removals{told: time.Now()}
 }
 
 func (o *fileOutlet) leave() {
@@ -324,7 +284,7 @@ func (o *fileOutlet) stop(deadline time.Time) {
 func (o *fileOutlet) finished() bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	o.ended = o.leaves && len(o.held) == 0
+	o.ended = o.leaves && o.heldBytes == 0
 	return o.ended
 }
 
@@ -333,6 +293,8 @@ func (o *fileOutlet) snapshot() balance.Outlet {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	account := o.account
-	account.Held = o.heldRecords + o.beingWritten
+	for _, s := range o.order {
+		account.Held += s.heldRecords + s.beingWritten
+	}
 	return account
 }

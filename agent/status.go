@@ -51,9 +51,12 @@ type OutletStatus struct {
 	Kind string `json:"kind"`
 	Path string `json:"path"`
 	balance.Outlet
+	Files        int        `json:"files"` // sets, of a file outlet
 	LiveBytes    int64      `json:"live_bytes"`
 	Pieces       int        `json:"pieces"`
 	PieceBytes   int64      `json:"piece_bytes"`
+	TallyLines   int        `json:"tally_lines"` // where there is one set
+	TallyHash    string     `json:"tally_hash"`  // of the last line, "" for none
 	LastWrite    *time.Time `json:"last_write"`
 	Trouble      string     `json:"trouble"` // why it cannot write, "" where it can
 	TroubleSince *time.Time `json:"trouble_since"`
@@ -131,9 +134,9 @@ func (a *Agent) intakeStatus(in *intake, leaving bool) IntakeStatus {
 }
 
 func (o *fileOutlet) status(leaving bool) OutletStatus {
-	pieces, live := o.writer.Pieces()
 	o.mu.Lock()
-	s := OutletStatus{Name: o.name, Kind: "file", Path: o.path, LiveBytes: live, Pieces: len(pieces), Trouble: o.trouble, Leaving: leaving}
+	sets := append([]*fileSet(nil), o.order...)
+	s := OutletStatus{Name: o.settings.Name, Kind: "file", Path: o.path, Files: len(sets), Trouble: o.trouble, Leaving: leaving}
 	if !o.lastWrite.IsZero() {
 		at := o.lastWrite
 		s.LastWrite = &at
@@ -144,8 +147,16 @@ func (o *fileOutlet) status(leaving bool) OutletStatus {
 	}
 	o.mu.Unlock()
 	s.Outlet = o.snapshot()
-	for _, p := range pieces {
-		s.PieceBytes += p.Size
+	for _, set := range sets {
+		pieces, live := set.writer.Pieces()
+		s.LiveBytes += live
+		s.Pieces += len(pieces)
+		for _, p := range pieces {
+			s.PieceBytes += p.Size
+		}
+		if len(sets) == 1 {
+			s.TallyLines, s.TallyHash = set.writer.Tally()
+		}
 	}
 	return s
 }

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -26,6 +27,8 @@ type Disk interface {
 	RenameNew(from, to string) error
 	// Remove removes a file; one that is missing already is no error.
 	Remove(path string) error
+	// SetTime sets when a file was last written.
+	SetTime(path string, t time.Time) error
 	// MakeFolder creates a folder and those above it, where they are missing.
 	MakeFolder(path string) error
 	// SyncFolder makes creations, renames and removals in a folder durable.
@@ -40,6 +43,8 @@ type File interface {
 	WriteAt(b []byte, offset int64) (int, error)
 	Truncate(size int64) error
 	Sync() error
+	// Chown changes whom the file belongs to; -1 leaves the user or the group.
+	Chown(user, group int) error
 	Stat() (fs.FileInfo, error)
 	Close() error
 }
@@ -99,6 +104,14 @@ func (osDisk) RenameNew(from, to string) error {
 func (osDisk) Remove(path string) error {
 	if err := os.Remove(path); !errors.Is(err, fs.ErrNotExist) {
 		return err
+	}
+	return nil
+}
+
+func (osDisk) SetTime(path string, t time.Time) error {
+	when := unix.NsecToTimespec(t.UnixNano())
+	if err := unix.UtimesNanoAt(unix.AT_FDCWD, path, []unix.Timespec{when, when}, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		return &fs.PathError{Op: "set the time of", Path: path, Err: err}
 	}
 	return nil
 }

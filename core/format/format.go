@@ -8,6 +8,7 @@ package format
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"oakbarrel/core/nearest"
 	"oakbarrel/core/record"
@@ -76,6 +77,15 @@ func (f *Format) AppendLine(dst []byte, r *record.Record) []byte {
 func (f *Format) Read(r *record.Record, line []byte) error {
 	r.Reset()
 	return f.read(r, line)
+}
+
+// Time returns the time of the record in a line of this format, without its newline.
+func (f *Format) Time(line []byte) (time.Time, bool) {
+	var r record.Record
+	if f.Read(&r, line) != nil || r.Time.IsZero() {
+		return time.Time{}, false
+	}
+	return time.Unix(r.Time.Sec, int64(r.Time.Nsec)).In(time.FixedZone("", int(r.Time.Zone)*60)), true
 }
 
 // Guess fills r from a line of an unknown format: a record as JSON, a syslog

@@ -2,9 +2,13 @@ package plan
 
 import (
 	"fmt"
+	"os/user"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 
+	"oakbarrel/core/disk"
 	"oakbarrel/core/format"
 	"oakbarrel/core/roll"
 )
@@ -59,6 +63,11 @@ func (r *planReader) readOutlets(e entry) {
 		}
 		pathAt := r.readFile(file, &out)
 		r.outlets[len(r.outlets)-1] = out
+		for path, other := range paths {
+			if places := out.Path; places != nil && places.Matches(path) || r.placesOf(other) != nil && r.placesOf(other).Matches(out.File.Path) {
+				r.fail(pathAt, fmt.Sprintf("outlet %s may write to the same file", other.key), fmt.Sprintf("give each outlet files of its own; the other is at line %d", other.at.Line))
+			}
+		}
 		if first, twice := paths[out.File.Path]; twice && out.File.Path != "" {
 			r.fail(pathAt, fmt.Sprintf("outlet %s writes to this path too", first.key), fmt.Sprintf("give each outlet a path of its own; the first is at line %d", first.at.Line))
 		} else {
@@ -69,36 +78,143 @@ func (r *planReader) readOutlets(e entry) {
 
 // readFile fills out and returns where its path stands.
 func (r *planReader) readFile(e entry, out *Outlet) (pathAt Position) {
-	m, ok := r.mapping(e.value, e.at, "file", "{path: /var/log/lantern/all.log, keep: {pieces: 20}}", "path", "format", "roll", "keep", "compress", "mode")
+	m, ok := r.mapping(e.value, e.at, "file", "{path: /var/log/lantern/all.log, keep: {pieces: 20}}", "path", "files", "open", "format", "roll", "names", "keep", "compress", "mode", "owner", "group", "sync")
 	if !ok {
 		return e.at
 	}
 	out.Kind = "file"
-	set := roll.Settings{Mode: 0o640, Compress: roll.NoCompression}
+	set := roll.Settings{Mode: 0o640, Compress: roll.NoCompression, Zone: r.zoneOfPlan, Floor: r.floor}
 	if e, ok := m.require("path", "write path: /var/log/lantern/all.log"); ok {
 		set.Path, pathAt = r.path(e, "/var/log/lantern/all.log"), e.valueAt()
-		if i := strings.IndexAny(set.Path, "{}"); i >= 0 {
-			r.fail(e.valueAt(), fmt.Sprintf("a path may not hold %q", set.Path[i]), "write the path of one file")
-		}
+		out.Path = r.readPlaces(e)
 	}
 	out.Format, _ = format.Parse(format.Default)
 	if e, ok := m.get("format"); ok {
 		out.Format = r.readFormat(e)
 	}
-	if e, ok := m.get("roll"); ok {
-		r.readRoll(e, &set)
-	}
-	if e, ok := m.require("keep", "say how long pieces stay: keep: {pieces: 20}, {days: 30}, {total: 2GiB}, or keep: forever"); ok {
-		set.Keep = r.readKeep(e)
-	}
-	if e, ok := m.get("compress"); ok {
-		set.Compress = roll.Compression(r.word(e, roll.Compressions))
+	r.readSet(m, &set, out)
+	out.Files, out.Open = 1000, 100
+	for key, to := range map[string]*int{"files": &out.Files, "open": &out.Open} {
+		e, ok := m.get(key)
+		if ok && out.Path == nil && set.Path != "" {
+			r.fail(e.at, fmt.Sprintf("%s is for a path with places, such as {app}", key), "take it away")
+		} else if ok {
+			*to = r.count(e, key)
+		}
 	}
 	if e, ok := m.get("mode"); ok {
 		set.Mode = r.mode(e)
 	}
+	if e, ok := m.get("owner"); ok {
+		set.Owner.User, set.Owner.SetUser = r.account(e, "user", func(name string) (string, error) {
+			u, err := user.Lookup(name)
+			if err != nil {
+				return "", err
+			}
+			return u.Uid, nil
+		})
+	}
+	if e, ok := m.get("group"); ok {
+		set.Owner.Group, set.Owner.SetGroup = r.account(e, "group", func(name string) (string, error) {
+			g, err := user.LookupGroup(name)
+			if err != nil {
+				return "", err
+			}
+			return g.Gid, nil
+		})
+	}
+	if e, ok := m.get("sync"); ok {
+		if word := r.word(e, []string{"never", "each", "1s"}); word != "never" {
+			set.Sync = roll.Sync(word)
+		}
+	}
+	if out.Format != nil {
+		set.Format = out.Format
+	}
 	out.File = set
 	return pathAt
+}
+
+// placesOf returns the places in the path of an outlet, nil for none.
+func (r *planReader) placesOf(outlet entry) *format.Path {
+	for _, o := range r.outlets {
+		if o.Name == outlet.key {
+			return o.Path
+		}
+	}
+	return nil
+}
+
+// readPlaces reads the places of a path, nil where it has none.
+func (r *planReader) readPlaces(e entry) *format.Path {
+	s, ok := r.scalarOf(e.value)
+	if !ok {
+		return nil
+	}
+	path, err := format.ParsePath(filepath.Clean(s.text))
+	if problem, ok := err.(*format.Error); ok {
+		r.fail(s.locate(problem.Offset), problem.What, problem.Mend)
+	}
+	return path
+}
+
+// account reads the name or the number of a user or a group.
+func (r *planReader) account(e entry, kind string, lookup func(string) (string, error)) (id int, ok bool) {
+	v, ok := r.text(e, "the name of a "+kind)
+	if !ok {
+		return 0, false
+	}
+	text := v.text
+	if _, err := strconv.Atoi(text); err != nil {
+		if text, err = lookup(v.text); err != nil {
+			r.fail(e.valueAt(), fmt.Sprintf("this machine has no %s %q", kind, shorten(v.text)), "write the name of one that it has, or its number")
+			return 0, false
+		}
+	}
+	id, err := strconv.Atoi(text)
+	return id, err == nil && id >= 0
+}
+
+// readSet reads how a set is rolled, kept and compressed.
+func (r *planReader) readSet(m mapping, set *roll.Settings, out *Outlet) {
+	if e, ok := m.get("roll"); ok {
+		r.readRoll(e, set)
+	}
+	if e, ok := m.get("names"); ok {
+		set.Counted = r.word(e, nameForms) == "counted"
+	}
+	if e, ok := m.require("keep", "say how long pieces stay: keep: {pieces: 20}, {days: 30}, {total: 2GiB}, or keep: forever"); ok {
+		r.readKeep(e, set, out)
+		if set.Counted && (set.Keep.Pieces == 0 || set.Keep.Pieces > roll.MostCounted) {
+			r.fail(e.at, fmt.Sprintf("pieces with counted names are renamed at each roll, so there can be at most %d of them", roll.MostCounted), fmt.Sprintf("write keep: {pieces: 20}, or at most %d; or names: stamped", roll.MostCounted))
+		}
+	}
+	if e, ok := m.get("compress"); ok {
+		r.readCompress(e, set)
+	}
+}
+
+var nameForms = []string{"stamped", "counted"}
+
+// readCompress reads a compression, alone or with its level: {zstd: 9}.
+func (r *planReader) readCompress(e entry, set *roll.Settings) {
+	if _, ok := r.scalarOf(e.value); ok {
+		set.Compress = roll.Compression(r.word(e, roll.Compressions))
+		return
+	}
+	m, ok := r.mapping(e.value, e.at, "compress", "zstd, gzip or none, or with a level: {zstd: 9}", "zstd", "gzip")
+	if !ok || m.faulty {
+		return
+	}
+	if len(m.entries) != 1 {
+		r.fail(e.at, "compress names one compression", "write {zstd: 9}, or {gzip: 6}")
+		return
+	}
+	level := m.entries[0]
+	set.Compress, set.Level = roll.Compression(level.key), r.count(level, "level")
+	if most := set.Compress.MostLevel(); set.Level > most {
+		r.fail(level.valueAt(), fmt.Sprintf("%s has the levels 1 to %d", level.key, most), fmt.Sprintf("write {%s: %d}", level.key, most))
+	}
 }
 
 func (r *planReader) readFormat(e entry) *format.Format {
@@ -114,7 +230,7 @@ func (r *planReader) readFormat(e entry) *format.Format {
 }
 
 func (r *planReader) readRoll(e entry, set *roll.Settings) {
-	m, ok := r.mapping(e.value, e.at, "roll", "roll: {size: 10MiB, every: day}", "size", "every")
+	m, ok := r.mapping(e.value, e.at, "roll", "roll: {size: 10MiB, every: day}", "size", "every", "names")
 	if !ok {
 		return
 	}
@@ -127,22 +243,23 @@ func (r *planReader) readRoll(e entry, set *roll.Settings) {
 	if e, ok := m.get("every"); ok {
 		set.Every = r.every(e)
 	}
+	if e, ok := m.get("names"); ok {
+		set.Counted = r.word(e, nameForms) == "counted"
+	}
 }
 
-func (r *planReader) readKeep(e entry) (keep roll.Keep) {
+func (r *planReader) readKeep(e entry, set *roll.Settings, out *Outlet) {
 	if s, ok := r.scalarOf(e.value); ok {
 		if !strings.EqualFold(s.text, "forever") {
 			r.fail(e.valueAt(), fmt.Sprintf("keep cannot be %q", shorten(s.text)), "write keep: {pieces: 20}, {days: 30}, {total: 2GiB}, or keep: forever")
 		}
-		return keep
+		return
 	}
-	m, ok := r.mapping(e.value, e.at, "keep", "{pieces: 20, days: 30, total: 2GiB}, or forever", "pieces", "days", "total")
+	m, ok := r.mapping(e.value, e.at, "keep", "{pieces: 20, days: 30, total: 2GiB}, or forever", "pieces", "days", "total", "until", "days_at_most", "hold")
 	if !ok {
-		return keep
+		return
 	}
-	if len(m.entries) == 0 && !m.faulty {
-		r.fail(e.at, "keep has no limit", "write pieces, days or total, or keep: forever")
-	}
+	keep := &set.Keep
 	if e, ok := m.get("pieces"); ok {
 		keep.Pieces = r.count(e, "pieces")
 	}
@@ -152,5 +269,93 @@ func (r *planReader) readKeep(e entry) (keep roll.Keep) {
 	if e, ok := m.get("total"); ok {
 		keep.Total = r.size(e)
 	}
-	return keep
+	if e, ok := m.get("days_at_most"); ok {
+		keep.DaysAtMost = r.count(e, "days")
+	}
+	if e, ok := m.get("hold"); ok {
+		set.Hold = r.bool(e)
+		if set.Hold && keep.DaysAtMost > 0 {
+			r.fail(e.at, "a set cannot be held and have pieces that may not stay", "take hold or days_at_most away")
+		}
+	}
+	limited := keep.Pieces > 0 || keep.Days > 0 || keep.Total > 0 || keep.DaysAtMost > 0
+	until, waits := m.get("until")
+	if waits && out != nil {
+		r.untils = append(r.untils, untilSource{until, len(r.outlets) - 1})
+		switch {
+		case r.floor == (disk.Floor{}):
+			r.fail(until.at, "with until, pieces may stay without limit, and the plan keeps no space of the disk free", "write at the top: disk: {floor: 5%}")
+		case !limited && !set.Hold && !m.faulty:
+			r.warn(e.at, "until only holds pieces back, and nothing removes any", "write also pieces, days or total")
+		}
+	} else if !limited && !set.Hold && !m.faulty {
+		r.fail(e.at, "keep has no limit", "write pieces, days or total, or keep: forever")
+	}
+}
+
+// untilSource is the key until of an outlet, read once all outlets are known.
+type untilSource struct {
+	entry
+	outlet int
+}
+
+// readUntils finds the outlets that pieces wait for.
+func (r *planReader) readUntils() {
+	for _, u := range r.untils {
+		items, ok := r.list(u.entry, "a list of outlets: until: [centre]")
+		if !ok {
+			continue
+		}
+		if len(items) == 0 {
+			r.fail(u.valueAt(), "until names no outlet", "write until: [centre], or take it away")
+		}
+		own := &r.outlets[u.outlet]
+		for _, item := range items {
+			name, ok := r.scalarOf(item)
+			if !ok {
+				r.wrongType(item, u.at, "an outlet", "a name", "the name of an outlet")
+				continue
+			}
+			i := slices.IndexFunc(r.outlets, func(o Outlet) bool { return o.Name == name.text })
+			switch {
+			case i < 0:
+				r.unknownOutlet(positionOf(item), name.text)
+			case i == u.outlet:
+				r.fail(positionOf(item), "an outlet cannot wait for itself", "name an outlet that sends to a store")
+			case r.outlets[i].Kind == "file":
+				r.fail(positionOf(item), fmt.Sprintf("outlet %s is a file, which owes nothing", name.text), "name an outlet that sends to a store")
+			default:
+				own.Until = append(own.Until, name.text)
+			}
+		}
+	}
+}
+
+// readDisk reads how much of the disks is not written into.
+func (r *planReader) readDisk(e entry) {
+	m, ok := r.mapping(e.value, e.at, "disk", "disk: {floor: 5%}", "floor")
+	if !ok {
+		return
+	}
+	if e, ok := m.require("floor", "write disk: {floor: 5%}, or a size"); ok {
+		r.floor = r.readFloor(e)
+	}
+}
+
+func (r *planReader) readFloor(e entry) (f disk.Floor) {
+	v, ok := r.text(e, "a share of the disk, such as 5%, or a size")
+	if !ok {
+		return f
+	}
+	if number, percent := strings.CutSuffix(v.text, "%"); percent {
+		share, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
+		if err != nil || share < 0 || share > 90 {
+			r.fail(e.valueAt(), fmt.Sprintf("floor cannot be %q", shorten(v.text)), "write a share from 0% to 90%, such as 5%")
+		}
+		return disk.Floor{Percent: share}
+	}
+	if v.text == "0" {
+		return f
+	}
+	return disk.Floor{Bytes: r.size(e)}
 }

@@ -93,6 +93,10 @@ type Outlet struct {
 	Kind   string // "file" or "store"
 	Format *format.Format
 	File   roll.Settings
+	Path   *format.Path // of a file whose path has places, else nil
+	Files  int          // how many files such a path may become; the rest goes to one
+	Open   int          // how many of them are open at a time
+	Until  []string     // the outlets that its pieces wait for
 	Store  Store
 }
 

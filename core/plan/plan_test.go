@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"oakbarrel/core/disk"
 	"oakbarrel/core/record"
 	"oakbarrel/core/roll"
 )
@@ -49,7 +50,8 @@ func TestParse(t *testing.T) {
 		t.Fatal(findings)
 	}
 	day, _ := roll.ParseEvery("day")
-	want := roll.Settings{Path: "/var/log/lantern/all.log", Mode: 0o644, Size: 10 << 20, Every: day, Keep: roll.Keep{Pieces: 20, Days: 30, Total: 3 << 29}, Compress: roll.Zstd}
+	want := roll.Settings{Path: "/var/log/lantern/all.log", Mode: 0o644, Size: 10 << 20, Every: day, Keep: roll.Keep{Pieces: 20, Days: 30, Total: 3 << 29}, Compress: roll.Zstd,
+		Format: p.Outlets[0].Format, Floor: disk.Floor{Percent: 5}}
 	if got := p.Outlets[0].File; got != want {
 		t.Errorf("file is %+v, want %+v", got, want)
 	}
@@ -142,7 +144,18 @@ func TestMistakes(t *testing.T) {
 		{"path: /var/log/lantern/signins.log", "path: ‸/var/log/lantern/./all.log", "outlet everything writes to this path too"},
 		{"path: /var/log/lantern/signins.log", "path: ‸signins.log", `the path "signins.log" is not absolute`},
 		{"path: /var/log/lantern/signins.log", "path: ‸/var/log/lantern/", `the path "/var/log/lantern/" is a folder`},
-		{"path: /var/log/lantern/signins.log", "path: ‸'/var/log/{app}.log'", `a path may not hold '{'`},
+		{"path: /var/log/lantern/signins.log", "path: '/var/log/{‸colour}.log'", `a path has no place "colour"; known are date, host, app, facility, severity`},
+		{"path: /var/log/lantern/signins.log", "path: '/var/log/‸{app.log'", `this { is not closed`},
+		{"path: /var/log/lantern/signins.log", "path: ‸'/var/log/lantern/{app}.log'", `outlet everything may write to the same file`},
+		{"path: /var/log/lantern/signins.log", "path: /var/log/lantern/signins.log, ‸files: 10", `files is for a path with places`},
+		{"keep: forever", "keep: {days: 365, until: [‸everything]}", `outlet everything is a file, which owes nothing`},
+		{"keep: forever", "keep: {days: 365, until: [‸signins]}", `an outlet cannot wait for itself`},
+		{"keep: forever", "keep: {days: 365, until: [‸center]}", `there is no outlet "center"`},
+		{"keep: forever", "keep: {days_at_most: 365, ‸hold: true}", `a set cannot be held and have pieces that may not stay`},
+		{"keep: forever", "‸keep: {days: 365}, names: counted", `pieces with counted names are renamed at each roll, so there can be at most 100 of them`},
+		{"compress: zstd", "compress: {zstd: ‸23}", `zstd has the levels 1 to 22`},
+		{"compress: zstd", "compress: zstd\n      owner: ‸nobody-here", `this machine has no user "nobody-here"`},
+		{"outlets:", "disk: {floor: ‸95%}\noutlets:", `floor cannot be "95%"`},
 		{"signins: {file: {", "signins: {‸fiel: {", `outlet signins has no key "fiel"; did you mean file?`},
 		{"  signins: {file", "  ‸signins: {}\n  other: {file", "outlet signins does not say what it is"},
 		{", keep: forever", "", "file has no keep"},

@@ -3,9 +3,11 @@ package plan
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml/ast"
 
+	"oakbarrel/core/disk"
 	"oakbarrel/core/route"
 )
 
@@ -18,14 +20,24 @@ type planReader struct {
 	rules      []ruleSource
 	service    Service
 	hasService bool
+	zoneOfPlan *time.Location // nil for the machine's
+	floor      disk.Floor
+	untils     []untilSource
 }
 
 func (r *planReader) read(body ast.Node) *Plan {
-	top, _ := r.mapping(body, Position{1, 1}, "the plan", "oakbarrel: 1 and the rest of the plan", "oakbarrel", "host", "service", "conditions", "intakes", "rules", "otherwise", "outlets")
+	top, _ := r.mapping(body, Position{1, 1}, "the plan", "oakbarrel: 1 and the rest of the plan", "oakbarrel", "host", "zone", "service", "disk", "conditions", "intakes", "rules", "otherwise", "outlets")
 	p := &Plan{}
 	r.version(top)
 	if e, ok := top.get("host"); ok {
 		p.Host = r.hostName(e)
+	}
+	if e, ok := top.get("zone"); ok {
+		r.zoneOfPlan = r.zone(e)
+	}
+	r.floor = disk.Floor{Percent: 5}
+	if e, ok := top.get("disk"); ok {
+		r.readDisk(e)
 	}
 	if e, ok := top.get("service"); ok {
 		r.service, r.hasService = r.readService(e), true
@@ -35,6 +47,7 @@ func (r *planReader) read(body ast.Node) *Plan {
 	}
 	if e, ok := top.get("outlets"); ok {
 		r.readOutlets(e)
+		r.readUntils()
 	}
 	if e, ok := top.get("conditions"); ok {
 		r.readConditions(e)

@@ -2,13 +2,14 @@ package roll
 
 import (
 	"bufio"
+	"cmp"
 	"compress/gzip"
 	"context"
-	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/klauspost/compress/zstd"
@@ -29,14 +30,18 @@ const (
 // Compressions lists what the plan may say.
 var Compressions = []string{"zstd", "gzip", "none"}
 
-var compressions = []struct {
+// compressor is one kind of compression.
+type compressor struct {
 	kind   Compression
 	suffix string
-	writer func(w io.Writer) (io.WriteCloser, error)
+	most   int // the highest level; the lowest is 1
+	writer func(w io.Writer, level int) (io.WriteCloser, error)
 	reader func(r io.Reader) (io.ReadCloser, error)
-}{
-	{Zstd, ".zst", func(w io.Writer) (io.WriteCloser, error) {
-		return zstd.NewWriter(w, zstd.WithEncoderConcurrency(1))
+}
+
+var compressions = []compressor{
+	{Zstd, ".zst", 22, func(w io.Writer, level int) (io.WriteCloser, error) {
+		return zstd.NewWriter(w, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.EncoderLevelFromZstd(cmp.Or(level, 3))))
 	}, func(r io.Reader) (io.ReadCloser, error) {
 		d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(256<<20))
 		if err != nil {
@@ -44,7 +49,7 @@ var compressions = []struct {
 		}
 		return d.IOReadCloser(), nil
 	}},
-	{Gzip, ".gz", func(w io.Writer) (io.WriteCloser, error) { return gzip.NewWriter(w), nil },
+	{Gzip, ".gz", 9, func(w io.Writer, level int) (io.WriteCloser, error) { return gzip.NewWriterLevel(w, cmp.Or(level, 6)) },
 		func(r io.Reader) (io.ReadCloser, error) { return gzip.NewReader(r) }},
 }
 
@@ -57,32 +62,22 @@ func partName(piece string) string {
 	return filepath.Join(filepath.Dir(piece), "."+filepath.Base(piece)+partSuffix)
 }
 
-// compress writes a compressed copy of piece and then removes the piece. A
-// kill at any moment leaves the piece, its whole copy, or both; what is not
-// whole never has the name of a piece. It returns the copy.
-func compress(ctx context.Context, d disk.Disk, piece Piece, kind Compression) (Piece, error) {
-	done := piece
-	for _, c := range compressions {
-		if c.kind != kind {
-			continue
-		}
-		done.Path = piece.Path + c.suffix
-		size, err := writeCompressed(ctx, d, piece.Path, partName(done.Path), c.writer)
-		if err != nil {
-			return piece, fmt.Errorf("compress %s: %w", piece.Path, err)
-		}
-		done.Size = size
+// MostLevel returns the highest level of a compression, 0 where it has none.
+func (c Compression) MostLevel() int {
+	if c == NoCompression {
+		return 0
 	}
-	if err := d.RenameNew(partName(done.Path), done.Path); err != nil {
-		return piece, err
-	}
-	if err := d.SyncFolder(filepath.Dir(piece.Path)); err != nil {
-		return piece, err
-	}
-	return done, d.Remove(piece.Path)
+	return compressorOf(c).most
 }
 
-func writeCompressed(ctx context.Context, d disk.Disk, from, to string, writer func(io.Writer) (io.WriteCloser, error)) (size int64, err error) {
+func compressorOf(kind Compression) compressor {
+	return compressions[slices.IndexFunc(compressions, func(c compressor) bool { return c.kind == kind })]
+}
+
+// writeCompressed writes a compressed copy of a file, which is no piece yet: a
+// kill at any moment leaves the piece, its whole copy, or both; what is not
+// whole never has the name of a piece.
+func writeCompressed(ctx context.Context, d disk.Disk, from, to string, c compressor, level int) (size int64, err error) {
 	in, err := os.Open(from)
 	if err != nil {
 		return 0, err
@@ -105,7 +100,10 @@ func writeCompressed(ctx context.Context, d disk.Disk, from, to string, writer f
 		}
 	}()
 	buffer := bufio.NewWriterSize(out, 256<<10)
-	w, err := writer(buffer)
+	if err = disk.OwnerOf(st).Give(out); err != nil {
+		return 0, err
+	}
+	w, err := c.writer(buffer, level)
 	if err != nil {
 		return 0, err
 	}
@@ -119,6 +117,9 @@ func writeCompressed(ctx context.Context, d disk.Disk, from, to string, writer f
 		return 0, err
 	}
 	if err = out.Sync(); err != nil {
+		return 0, err
+	}
+	if err = d.SetTime(to, st.ModTime()); err != nil { // which is when the piece ended
 		return 0, err
 	}
 	st, err = out.Stat()
@@ -173,7 +174,7 @@ func (d *decompressed) Close() error {
 
 // cleanUp removes what a kill left in the middle of compressing: parts, and
 // pieces of which there is a whole compressed copy. It returns the pieces that remain.
-func cleanUp(d disk.Disk, live string) ([]Piece, error) {
+func cleanUp(d disk.Disk, live string, counted bool) ([]Piece, error) {
 	dir := filepath.Dir(live)
 	hidden, err := filepath.Glob(filepath.Join(escapeGlob(dir), ".*"+partSuffix))
 	if err != nil {
@@ -187,7 +188,7 @@ func cleanUp(d disk.Disk, live string) ([]Piece, error) {
 			}
 		}
 	}
-	listed, err := Pieces(live)
+	listed, err := list(live, counted)
 	if err != nil {
 		return nil, err
 	}

@@ -6,6 +6,8 @@
 package roll
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -17,19 +19,30 @@ import (
 
 // Piece is one closed file of a rolled set.
 type Piece struct {
-	Path   string
-	Stamp  time.Time // when it was rolled, in UTC, to the second
-	Number int       // among the pieces of one second, from 1
-	Size   int64     // bytes on disk
+	Path    string
+	Stamp   time.Time  // when it was rolled, in UTC, to the second
+	Number  int        // among the pieces of one second, from 1; of a counted piece among all, 1 for the newest
+	Counted bool       // its name has a number instead of a stamp
+	Size    int64      // bytes on disk
+	Line    *TallyLine // that closed it, nil for none
+	owed    []int64    // of each outlet that the piece waits for: how many records it had got by then
+	id      int        // in the list of its writer
+	found   bool       // it was there before this run
 }
 
 // before gives the order in which pieces were written.
 func (p Piece) before(q Piece) int {
-	if c := p.Stamp.Compare(q.Stamp); c != 0 {
+	if p.Counted && q.Counted {
+		return q.Number - p.Number
+	}
+	if c := p.Stamp.Compare(q.Stamp); c != 0 || p.Counted != q.Counted {
 		return c
 	}
 	return p.Number - q.Number
 }
+
+// name returns the name of the piece without a compressor's suffix.
+func (p Piece) name() string { return filepath.Base(plainName(p.Path)) }
 
 // Compressed tells whether the piece is compressed, as its name says.
 func (p Piece) Compressed() bool { return suffixOf(p.Path) != "" }
@@ -59,10 +72,20 @@ func pieceName(live string, stamp time.Time, number int) string {
 	return dir + strings.TrimSuffix(file, ext) + "-" + stamp.UTC().Format(stampLayout) + more + ext
 }
 
+// MostCounted is how many counted pieces a set may have: each roll renames them all.
+const MostCounted = 100
+
+// countedName returns the path of an uncompressed counted piece: "all.log.3".
+func countedName(live string, number int) string { return live + "." + strconv.Itoa(number) }
+
 // parsePiece reads the name of a piece of the set at live. It takes nothing
 // but what pieceName gives, so that no other file is taken for a piece.
 func parsePiece(live, path string) (Piece, bool) {
 	file := filepath.Base(live)
+	if text, ok := strings.CutPrefix(filepath.Base(plainName(path)), file+"."); ok {
+		number, err := strconv.Atoi(text)
+		return Piece{Path: path, Number: number, Counted: true}, err == nil && number > 0 && number <= 10*MostCounted && text == strconv.Itoa(number)
+	}
 	ext := filepath.Ext(file)
 	name := strings.TrimSuffix(filepath.Base(path), suffixOf(path))
 	name, ok1 := strings.CutPrefix(name, strings.TrimSuffix(file, ext)+"-")
@@ -78,8 +101,30 @@ func parsePiece(live, path string) (Piece, bool) {
 }
 
 // Pieces lists the pieces of the set at live, in the order of writing. Where a
-// piece stands there both plain and compressed, both are listed.
-func Pieces(live string) ([]Piece, error) {
+// piece stands there both plain and compressed, both are listed. Files with a
+// number are taken for pieces only where the tally knows such ones: other
+// programs leave them too.
+func Pieces(live string) ([]Piece, error) { return list(live, tallyCounts(live)) }
+
+// tallyCounts tells whether the tally of a set has pieces with numbers.
+func tallyCounts(live string) bool {
+	text, _ := os.ReadFile(live + TallySuffix)
+	name, _ := json.Marshal(filepath.Base(live) + ".")
+	name = append([]byte(`"name":`), name[:len(name)-1]...)
+	for {
+		_, after, found := bytes.Cut(text, name)
+		if !found {
+			return false
+		}
+		if len(after) > 0 && after[0]-'0' <= 9 {
+			return true
+		}
+		text = after
+	}
+}
+
+// list lists the pieces of a set, counted ones where they are asked for.
+func list(live string, counted bool) ([]Piece, error) {
 	dir := filepath.Dir(live)
 	d, err := os.Open(dir)
 	if err != nil {
@@ -93,11 +138,14 @@ func Pieces(live string) ([]Piece, error) {
 	var pieces []Piece
 	for _, name := range names {
 		p, ok := parsePiece(live, filepath.Join(dir, name))
-		if !ok {
+		if !ok || p.Counted && !counted {
 			continue
 		}
 		if st, err := os.Lstat(p.Path); err == nil && st.Mode().IsRegular() {
 			p.Size = st.Size()
+			if p.Counted {
+				p.Stamp = st.ModTime().UTC().Truncate(time.Second)
+			}
 			pieces = append(pieces, p)
 		}
 	}

@@ -40,7 +40,7 @@ func newFixture(t testing.TB, set Settings) *fixture {
 
 // start begins a run, as after a kill.
 func (f *fixture) start() {
-	f.Writer = NewWriter(f.disk, f.set, filepath.Join(f.dir, "all.intent"), func() time.Time { return f.now })
+	f.Writer = NewWriter(f.disk, f.set, filepath.Join(f.dir, "all.intent"), make(chan struct{}, 1), func() time.Time { return f.now })
 }
 
 func (f *fixture) write(lines ...string) {
@@ -53,7 +53,7 @@ func (f *fixture) write(lines ...string) {
 
 func (f *fixture) tidy() (removed []string) {
 	f.t.Helper()
-	if err := f.Tidy(context.Background(), func(p Piece) { removed = append(removed, filepath.Base(p.Path)) }); err != nil {
+	if err := f.Tidy(context.Background(), func(r Removal) { removed = append(removed, filepath.Base(r.Path)) }); err != nil {
 		f.t.Fatal(err)
 	}
 	return removed
@@ -167,11 +167,18 @@ func TestKeep(t *testing.T) {
 		live int64
 		want int
 	}{
-		{Keep{}, 1 << 40, 0}, {Keep{Pieces: 10}, 0, 0}, {Keep{Pieces: 7}, 0, 3}, {Keep{Days: 10}, 0, 0}, {Keep{Days: 4}, 0, 6}, {Keep{Total: 1000}, 0, 0},
+		{Keep{DaysAtMost: 8}, 0, 2}, {Keep{Pieces: 7, DaysAtMost: 9}, 0, 3}, {Keep{}, 1 << 40, 0}, {Keep{Pieces: 10}, 0, 0}, {Keep{Pieces: 7}, 0, 3}, {Keep{Days: 10}, 0, 0}, {Keep{Days: 4}, 0, 6}, {Keep{Total: 1000}, 0, 0},
 		{Keep{Total: 1000}, 1, 1}, {Keep{Total: 50}, 0, 10}, {Keep{Pieces: 8, Days: 9, Total: 500}, 0, 5},
 	} {
-		if got := c.keep.excess(pieces, c.live, now); got != c.want {
-			t.Errorf("%+v with %d live: %d go, want %d", c.keep, c.live, got, c.want)
+		if got := c.keep.excess(pieces, c.live, now, func(Piece) bool { return false }); len(got) != c.want {
+			t.Errorf("%+v with %d live: %v go, want %d", c.keep, c.live, got, c.want)
+		}
+		want := 0 // only what may stay for no longer goes, where all are owed
+		if c.keep.DaysAtMost > 0 {
+			want = 10 - c.keep.DaysAtMost
+		}
+		if got := c.keep.excess(pieces, c.live, now, func(Piece) bool { return true }); len(got) != want {
+			t.Errorf("%+v with %d live: %v go that are owed, want %d", c.keep, c.live, got, want)
 		}
 	}
 }
@@ -298,7 +305,7 @@ func TestLinksAndFoldersAreRefused(t *testing.T) {
 // the standard tools open every piece.
 func TestAKillAtEveryCallLosesNothing(t *testing.T) {
 	for n := 1; ; n++ {
-		f := newFixture(t, Settings{Size: 60, Keep: Keep{Pieces: 1000}, Compress: []Compression{Zstd, Gzip}[n%2]})
+		f := newFixture(t, Settings{Size: 60, Keep: Keep{Pieces: 1000}, Compress: []Compression{Zstd, Gzip}[n%2], Counted: n%3 == 0})
 		faulty := &disktest.Disk{Fault: disktest.DieAt(n)}
 		f.disk = faulty
 		f.start()
@@ -311,7 +318,7 @@ func TestAKillAtEveryCallLosesNothing(t *testing.T) {
 				break
 			}
 			taken = append(taken, line)
-			if i%7 == 6 && f.Tidy(context.Background(), func(Piece) {}) != nil {
+			if i%7 == 6 && f.Tidy(context.Background(), func(Removal) {}) != nil {
 				killed = true
 				break
 			}
@@ -324,6 +331,9 @@ func TestAKillAtEveryCallLosesNothing(t *testing.T) {
 		f.write("after")
 		f.tidy()
 		expect(t, fmt.Sprintf("killed at call %d", n), f.lines(), append(taken, "after"))
+		if v, err := Verify(context.Background(), f.live, ""); err != nil || !v.OK {
+			t.Errorf("killed at call %d: %+v, %v", n, v, err)
+		}
 		for _, name := range f.files() {
 			if strings.HasSuffix(name, partSuffix) {
 				t.Errorf("killed at call %d: %s is left", n, name)

@@ -2,7 +2,6 @@ package roll
 
 import (
 	"bytes"
-	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -18,11 +17,29 @@ import (
 type Settings struct {
 	Path     string // of the live file, absolute
 	Mode     fs.FileMode
+	Owner    disk.Owner
 	Size     int64 // bytes after which the live file is rolled, 0 for no limit
 	Every    Every
+	Zone     *time.Location // whose wall clock Every is on; nil is the machine's
+	Counted  bool           // pieces have numbers instead of stamps
 	Keep     Keep
+	Hold     bool // no piece is removed
 	Compress Compression
+	Level    int    // of the compression, as its tool counts; 0 for the tool's own
+	Format   Format // of the lines, nil where it is not known
+	Sync     Sync
+	Floor    disk.Floor // of free space, which is not written into
 }
+
+// Sync is when what was written is made to survive a power cut.
+type Sync string
+
+// The ways.
+const (
+	SyncNever  Sync = ""
+	SyncEach   Sync = "each" // before a write returns
+	SyncSecond Sync = "1s"   // at each Tick
+)
 
 // chunk is how much one write puts down, in bytes. Larger ones are no faster,
 // and a kill may tear one.
@@ -41,20 +58,30 @@ type Writer struct {
 	newLine bool      // the live file ends in the middle of a line that is not ours
 	due     time.Time // when the period of the live file ends
 	checked time.Time // when the live file was last looked at
+	dirty   bool      // written, and not synced
+
+	tally   *tallyFile  // of the goroutine of Tidy, nil until it is opened
+	pending []TallyLine // of pieces that went while the tally could not be written
 
 	mu       sync.Mutex
 	settings Settings
 	size     int64 // of the live file
 	pieces   []Piece
 	known    bool // pieces holds what is in the folder
+	ids      int
+	hash     string // of the tally's last line
+	lines    int    // of the tally
+	debts    Debts
+	names    sync.Mutex // held while pieces get other names
 	rolled   chan struct{}
 }
 
 // NewWriter returns the writer of a set. It opens nothing yet: what is wrong
 // with the file shows at the first Tick or Write. The file at intentPath, in a
-// folder that exists, is the writer's own and must not change between runs.
-func NewWriter(d disk.Disk, s Settings, intentPath string, now func() time.Time) *Writer {
-	return &Writer{disk: d, now: now, intentPath: intentPath, settings: s, rolled: make(chan struct{}, 1)}
+// folder that exists, is the writer's own and must not change between runs. A
+// value is put into rolled, which has room for one, when there may be work for Tidy.
+func NewWriter(d disk.Disk, s Settings, intentPath string, rolled chan struct{}, now func() time.Time) *Writer {
+	return &Writer{disk: d, now: now, intentPath: intentPath, settings: s, rolled: rolled}
 }
 
 // Settings returns the settings in force.
@@ -73,13 +100,27 @@ func (w *Writer) Configure(s Settings) {
 	w.wake()
 }
 
-// Rolled delivers a value when there may be work for Tidy.
-func (w *Writer) Rolled() <-chan struct{} { return w.rolled }
-
+// wake tells that there may be work for Tidy.
 func (w *Writer) wake() {
 	select {
 	case w.rolled <- struct{}{}:
 	default:
+	}
+}
+
+// Due tells whether the period of the live file is over.
+func (w *Writer) Due() bool { return !w.due.IsZero() && !w.now().Before(w.due) }
+
+// Open tells whether the live file is open.
+func (w *Writer) Open() bool { return w.file != nil }
+
+// Rest closes the live file until it is written to again. It is for the
+// goroutine of Write.
+func (w *Writer) Rest() {
+	w.drop()
+	if w.intent != nil {
+		w.intent.Close()
+		w.intent = nil
 	}
 }
 
@@ -106,6 +147,10 @@ func (w *Writer) open() (err error) {
 	if err != nil {
 		return err
 	}
+	if err := s.Owner.Give(f); err != nil {
+		f.Close()
+		return err
+	}
 	defer func() {
 		if err != nil {
 			f.Close()
@@ -122,11 +167,14 @@ func (w *Writer) open() (err error) {
 		return err
 	}
 	if !w.known {
-		pieces, err := cleanUp(w.disk, s.Path)
+		pieces, err := cleanUp(w.disk, s.Path, s.Counted || tallyCounts(s.Path))
 		if err != nil {
 			return err
 		}
 		w.mu.Lock()
+		for i := range pieces {
+			pieces[i].id, pieces[i].found = w.newID(), true
+		}
 		w.pieces, w.known = pieces, true
 		w.mu.Unlock()
 		w.wake()
@@ -135,9 +183,23 @@ func (w *Writer) open() (err error) {
 	w.setSize(st.Size())
 	w.due = time.Time{}
 	if st.Size() > 0 && !s.Every.Never() {
-		w.due = s.Every.Next(st.ModTime().In(w.now().Location()))
+		w.due = s.Every.Next(s.in(st.ModTime()))
 	}
 	return nil
+}
+
+// in returns a moment on the clock that the settings go by.
+func (s *Settings) in(t time.Time) time.Time {
+	if s.Zone == nil {
+		return t.Local()
+	}
+	return t.In(s.Zone)
+}
+
+// newID returns the id of a piece that is new in the list.
+func (w *Writer) newID() int {
+	w.ids++
+	return w.ids
 }
 
 // openIntent opens the note of the last write without emptying it.
@@ -191,6 +253,9 @@ func (w *Writer) Write(lines []byte) (written int, err error) {
 		}
 		rest := lines[written:]
 		n := wholeLines(rest, chunk)
+		if err := w.Settings().Floor.Check(filepath.Dir(w.settings.Path)); err != nil {
+			return written, err
+		}
 		if limit := w.Settings().Size; limit > 0 && w.size+int64(n) > limit {
 			fit := bytes.LastIndexByte(rest[:max(0, min(int64(n), limit-w.size))], '\n') + 1
 			switch {
@@ -230,7 +295,8 @@ func (w *Writer) ready() error {
 			return err
 		}
 	}
-	s, now := w.Settings(), w.now()
+	s := w.Settings()
+	now := s.in(w.now())
 	if !s.Every.Never() {
 		if w.due.IsZero() {
 			w.due = s.Every.Next(now)
@@ -264,8 +330,17 @@ func (w *Writer) put(lines []byte) (int, error) {
 		n = whole
 	}
 	w.setSize(w.size + int64(n))
+	w.dirty = w.dirty || n > 0
 	if err != nil {
 		err = errors.Join(err, w.note(0)) // else the whole lines would pass for a torn write
+	}
+	if n > 0 && err == nil && w.Settings().Sync == SyncEach {
+		if e := w.file.Sync(); e != nil { // whether it is there nobody knows: it is written elsewhere
+			w.file.Truncate(w.size - int64(n))
+			w.setSize(w.size - int64(n))
+			return 0, errors.Join(fmt.Errorf("sync %s: %w", w.settings.Path, e), w.roll(w.now()))
+		}
+		w.dirty = false
 	}
 	if w.newLine && n > 0 {
 		w.newLine = false
@@ -295,7 +370,8 @@ func (w *Writer) drop() {
 // rolls a file whose period is over, and looks whether the live file is still
 // in its place. Call it about every second.
 func (w *Writer) Tick() error {
-	now, every := w.now(), w.Settings().Every
+	s := w.Settings()
+	now, every := s.in(w.now()), s.Every
 	if !every.Never() && every.Next(now).Before(w.due) { // the clock went back, or the plan changed
 		w.due = every.Next(now)
 	}
@@ -305,7 +381,23 @@ func (w *Writer) Tick() error {
 			return err
 		}
 	}
+	if w.dirty && s.Sync == SyncSecond {
+		if err := w.sync(); err != nil {
+			return err
+		}
+	}
 	return w.ready()
+}
+
+// sync makes what was written durable. A file for which that fails is not
+// trusted any more: it becomes a piece, and another is begun.
+func (w *Writer) sync() error {
+	err := w.file.Sync()
+	w.dirty = false
+	if err == nil {
+		return nil
+	}
+	return errors.Join(fmt.Errorf("sync %s: %w", w.settings.Path, err), w.roll(w.now()))
 }
 
 // look finds out whether somebody removed, renamed or cut the live file.
@@ -320,6 +412,15 @@ func (w *Writer) look() error {
 	return nil
 }
 
+// Roll closes the live file, if it has any record, and tells whether it did.
+// It is for the goroutine of Write.
+func (w *Writer) Roll() (rolled bool, err error) {
+	if err := w.ready(); err != nil || w.size == 0 {
+		return false, err
+	}
+	return true, w.roll(w.now())
+}
+
 // roll closes the live file under the name of a piece and begins another. An
 // empty file is left alone. The records are safe whatever fails: they stay in
 // the live file, or are in the piece.
@@ -327,14 +428,10 @@ func (w *Writer) roll(at time.Time) error {
 	if w.size == 0 {
 		return nil
 	}
-	s := w.Settings()
-	piece := w.next(at)
-	err := w.disk.RenameNew(s.Path, piece.Path)
-	for errors.Is(err, fs.ErrExist) { // a file that was not there when the set was opened
-		piece.Number++
-		piece.Path = pieceName(s.Path, piece.Stamp, piece.Number)
-		err = w.disk.RenameNew(s.Path, piece.Path)
+	if w.Settings().Sync != SyncNever && w.dirty {
+		w.file.Sync() // a failure does not change that it is closed
 	}
+	piece, err := w.rename(at)
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) { // somebody took it away
 			w.drop()
@@ -344,14 +441,64 @@ func (w *Writer) roll(at time.Time) error {
 	}
 	w.drop()
 	w.mu.Lock()
+	piece.id = w.newID()
 	w.pieces = append(w.pieces, piece)
 	w.size = 0
 	w.mu.Unlock()
 	w.wake()
-	if err := w.disk.SyncFolder(filepath.Dir(s.Path)); err != nil {
+	if err := w.disk.SyncFolder(filepath.Dir(w.settings.Path)); err != nil {
 		return err
 	}
 	return w.open()
+}
+
+// rename gives the live file the name of a piece.
+func (w *Writer) rename(at time.Time) (Piece, error) {
+	s := w.Settings()
+	if s.Counted {
+		return w.renameCounted(at)
+	}
+	piece := w.next(at)
+	err := w.disk.RenameNew(s.Path, piece.Path)
+	for errors.Is(err, fs.ErrExist) { // a file that was not there when the set was opened
+		piece.Number++
+		piece.Path = pieceName(s.Path, piece.Stamp, piece.Number)
+		err = w.disk.RenameNew(s.Path, piece.Path)
+	}
+	return piece, err
+}
+
+// renameCounted gives each counted piece the next number, up to the first that
+// is free, and the live file the number 1. A kill in between leaves a number
+// free, and all in order.
+func (w *Writer) renameCounted(at time.Time) (Piece, error) {
+	w.names.Lock()
+	defer w.names.Unlock()
+	path := w.settings.Path
+	byNumber := map[int]*Piece{}
+	w.mu.Lock()
+	for i := range w.pieces {
+		if w.pieces[i].Counted {
+			byNumber[w.pieces[i].Number] = &w.pieces[i]
+		}
+	}
+	w.mu.Unlock()
+	free := 1
+	for byNumber[free] != nil {
+		free++
+	}
+	for n := free - 1; n > 0; n-- {
+		p := byNumber[n]
+		to := countedName(path, n+1) + suffixOf(p.Path)
+		if err := w.disk.RenameNew(p.Path, to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return Piece{}, err
+		}
+		w.mu.Lock()
+		p.Path, p.Number = to, n+1
+		w.mu.Unlock()
+	}
+	piece := Piece{Path: countedName(path, 1), Stamp: at.UTC().Truncate(time.Second), Number: 1, Counted: true, Size: w.size}
+	return piece, w.disk.RenameNew(path, piece.Path)
 }
 
 // next returns the piece that the live file becomes. Its name sorts behind all
@@ -361,7 +508,7 @@ func (w *Writer) next(at time.Time) Piece {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if n := len(w.pieces); n > 0 {
-		if last := w.pieces[n-1]; !p.Stamp.After(last.Stamp) {
+		if last := w.pieces[n-1]; !last.Counted && !p.Stamp.After(last.Stamp) {
 			p.Stamp, p.Number = last.Stamp, last.Number+1
 		}
 	}
@@ -369,82 +516,13 @@ func (w *Writer) next(at time.Time) Piece {
 	return p
 }
 
-// Tidy removes the pieces that are not to be kept, then compresses those that
-// are to be compressed, the oldest first. It goes on where one fails, and
-// returns the errors together. Removed are told to removed.
-func (w *Writer) Tidy(ctx context.Context, removed func(Piece)) error {
-	var problems []error
-	if err := w.removeExcess(removed); err != nil {
-		problems = append(problems, err)
-	}
-	kind := w.Settings().Compress
-	if kind != Zstd && kind != Gzip {
-		return errors.Join(problems...)
-	}
-	pieces, _ := w.Pieces()
-	for _, p := range pieces {
-		if p.Compressed() || ctx.Err() != nil {
-			continue
-		}
-		done, err := compress(ctx, w.disk, p, kind)
-		if errors.Is(err, fs.ErrNotExist) { // somebody took it away
-			w.forget(p)
-			continue
-		}
-		if err != nil {
-			problems = append(problems, err)
-			continue
-		}
-		w.replace(p, done)
-	}
-	if err := w.removeExcess(removed); err != nil { // total may have been exceeded meanwhile
-		problems = append(problems, err)
-	}
-	return errors.Join(problems...)
-}
-
-func (w *Writer) removeExcess(removed func(Piece)) error {
-	w.mu.Lock()
-	n := w.settings.Keep.excess(w.pieces, w.size, w.now())
-	oldest := append([]Piece(nil), w.pieces[:n]...)
-	w.mu.Unlock()
-	for _, p := range oldest {
-		if err := w.disk.Remove(p.Path); err != nil {
-			return fmt.Errorf("remove: %w", err)
-		}
-		w.forget(p)
-		removed(p)
-	}
-	return nil
-}
-
-func (w *Writer) forget(p Piece) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	for i := range w.pieces {
-		if w.pieces[i].before(p) == 0 {
-			w.pieces = append(w.pieces[:i], w.pieces[i+1:]...)
-			return
-		}
-	}
-}
-
-func (w *Writer) replace(p, by Piece) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	for i := range w.pieces {
-		if w.pieces[i].before(p) == 0 {
-			w.pieces[i] = by
-		}
-	}
-}
-
-// Close closes the live file. What Write returned is in it.
+// Close closes the live file and the tally. What Write returned is in it.
+// Neither Write nor Tidy may run.
 func (w *Writer) Close() error {
-	w.drop()
-	if w.intent != nil {
-		w.intent.Close()
-		w.intent = nil
+	w.Rest()
+	if w.tally != nil {
+		w.tally.file.Close()
+		w.tally = nil
 	}
 	return nil
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io/fs"
 	"sync"
+	"time"
 
 	"oakbarrel/core/disk"
 )
@@ -90,6 +91,10 @@ func (d *Disk) Remove(path string) error {
 	return d.do("remove", path, func() error { return disk.OS.Remove(path) })
 }
 
+func (d *Disk) SetTime(path string, t time.Time) error {
+	return d.do("time", path, func() error { return disk.OS.SetTime(path, t) })
+}
+
 func (d *Disk) MakeFolder(path string) error {
 	return d.do("folder", path, func() error { return disk.OS.MakeFolder(path) })
 }
@@ -126,4 +131,8 @@ func (f *file) Truncate(size int64) error {
 
 func (f *file) Sync() error {
 	return f.d.do("sync", f.path, f.File.Sync)
+}
+
+func (f *file) Chown(user, group int) error {
+	return f.d.do("chown", f.path, func() error { return f.File.Chown(user, group) })
 }

@@ -1,0 +1,194 @@
+package agent
+
+import (
+	"bytes"
+	"path/filepath"
+	"time"
+
+	"oakbarrel/core/disk"
+	"oakbarrel/core/plan"
+	"oakbarrel/core/record"
+	"oakbarrel/core/roll"
+)
+
+// restTime is how long one file of many stays open that is not written to.
+const restTime = 5 * time.Minute
+
+// fileSet is one rolled set of an outlet. Its first part is under the outlet's lock.
+type fileSet struct {
+	held         []byte // lines not yet given to the writer
+	heldRecords  int64
+	beingWritten int64 // records given to the writer and not yet written
+
+	path   string
+	writer *roll.Writer
+	free   []byte    // swapped with held, so that neither grows anew
+	used   time.Time // when it was last written to; of the writing goroutine
+}
+
+// setAt returns the set with a path, which is made where it is new. It is
+// called with the lock.
+func (o *fileOutlet) setAt(path string) *fileSet {
+	if s := o.sets[path]; s != nil {
+		return s
+	}
+	settings := o.settings.File
+	settings.Path = path
+	intent := filepath.Join(o.intents, intentName(path))
+	s := &fileSet{path: path, writer: roll.NewWriter(disk.OS, settings, intent, o.rolled, time.Now)}
+	if len(o.settings.Until) > 0 {
+		s.writer.SetDebts(o.debts)
+	}
+	o.sets[path] = s
+	o.order = append(o.order, s)
+	return s
+}
+
+// all returns the sets that there are.
+func (o *fileOutlet) all() []*fileSet {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return append([]*fileSet(nil), o.order...)
+}
+
+// setFor returns the set that a record belongs to. It is called with the lock.
+func (o *fileOutlet) setFor(r *record.Record) *fileSet {
+	places := o.settings.Path
+	if places == nil {
+		return o.order[0]
+	}
+	o.scratch = places.Append(o.scratch[:0], r, o.zone())
+	if s := o.sets[string(o.scratch)]; s != nil {
+		return s
+	}
+	if o.room(r) {
+		return o.setAt(filepath.Clean(string(o.scratch)))
+	}
+	return o.setAt(filepath.Clean(string(places.AppendOther(nil, r, o.zone()))))
+}
+
+func (o *fileOutlet) zone() *time.Location {
+	if z := o.settings.File.Zone; z != nil {
+		return z
+	}
+	return time.Local
+}
+
+// room tells whether there may be one file more. With a date in the path, each
+// day has room of its own.
+func (o *fileOutlet) room(r *record.Record) bool {
+	if day := r.Received.Sec / 86400; o.settings.Path.HasDate() && day != o.day {
+		o.day, o.before = day, len(o.sets)
+	}
+	return len(o.sets)-o.before < o.settings.Files
+}
+
+// discover finds the sets that earlier runs have left under a path with places,
+// so that they are kept as the plan says.
+func (o *fileOutlet) discover() {
+	places := o.settings.Path
+	found, _ := filepath.Glob(places.Pattern())
+	tallies, _ := filepath.Glob(places.Pattern() + roll.TallySuffix)
+	for _, path := range tallies {
+		found = append(found, path[:len(path)-len(roll.TallySuffix)])
+	}
+	for _, path := range found {
+		if places.Matches(path) {
+			o.setAt(path)
+		}
+	}
+	if places.HasDate() {
+		o.before = len(o.sets)
+	}
+}
+
+// swap takes what a set holds.
+func (o *fileOutlet) swap(s *fileSet) (lines []byte) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	lines, s.held = s.held, s.free
+	o.heldBytes -= len(lines)
+	s.beingWritten, s.heldRecords = s.heldRecords, 0
+	return lines
+}
+
+// write writes what a set holds, again and again until it is in the file. It
+// returns false where the agent stops before that.
+func (o *fileOutlet) write(s *fileSet) bool {
+	all := o.swap(s)
+	s.used = time.Now()
+	for lines := all; len(lines) > 0; {
+		n, err := s.writer.Write(lines)
+		written := int64(bytes.Count(lines[:n], []byte{'\n'}))
+		lines = lines[n:]
+		o.wrote(s, written, err)
+		if err != nil && !o.waitForRetry() {
+			return false
+		}
+	}
+	s.free = all[:0]
+	return true
+}
+
+// tickSets does what the clock asks for. Of many files only those are opened
+// that are due, and those that were long not written to are closed.
+func (o *fileOutlet) tickSets() {
+	o.mu.Lock()
+	many, most := o.settings.Path != nil, o.settings.Open
+	o.mu.Unlock()
+	sets, open := o.all(), 0
+	for _, s := range sets {
+		if !many || s.writer.Open() || s.writer.Due() {
+			err := s.writer.Tick()
+			o.mu.Lock()
+			o.note(err)
+			o.mu.Unlock()
+		}
+		if s.writer.Open() {
+			open++
+		}
+	}
+	for _, s := range sets {
+		if many && s.writer.Open() && (open > most || time.Since(s.used) > restTime) {
+			s.writer.Rest()
+			open--
+		}
+	}
+}
+
+// debts tells the sets of an outlet what their pieces wait for.
+type debts struct {
+	agent *Agent
+	names []string
+}
+
+// newDebts returns the debts of a file outlet.
+func (a *Agent) newDebts(s plan.Outlet) *debts { return &debts{a, s.Until} }
+
+// Taken tells how many records each outlet has got. It falls between two
+// batches, so that every outlet has got what the file has.
+func (d *debts) Taken() []int64 {
+	d.agent.mu.Lock()
+	defer d.agent.mu.Unlock()
+	return d.counts(func(s OutletStatus) int64 { return s.In + s.HeldAtStart })
+}
+
+// Done tells how many records each has delivered or given up.
+func (d *debts) Done() []int64 {
+	d.agent.mu.RLock()
+	defer d.agent.mu.RUnlock()
+	return d.counts(func(s OutletStatus) int64 { return s.Out + s.Shed + s.Refused })
+}
+
+func (d *debts) counts(count func(OutletStatus) int64) (all []int64) {
+	for _, name := range d.names {
+		n := int64(0)
+		for i, o := range d.agent.outlets {
+			if i < len(d.agent.plan.Outlets) && d.agent.plan.Outlets[i].Name == name {
+				n = count(o.status(false))
+			}
+		}
+		all = append(all, n)
+	}
+	return all
+}

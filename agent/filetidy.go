@@ -1,0 +1,211 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"time"
+
+	"oakbarrel/core/roll"
+)
+
+// rollRequest asks for the sets of an outlet to be rolled.
+type rollRequest struct{ answer chan<- []RolledSet }
+
+// RolledSet is what came of rolling a set.
+type RolledSet struct {
+	Outlet string `json:"outlet"`
+	Path   string `json:"path"`
+	Rolled bool   `json:"rolled"`
+	Piece  string `json:"piece"` // the path of the new piece
+	Why    string `json:"why"`   // it was not rolled
+}
+
+// rollSets rolls the sets that hold something. What is held for them is
+// written before, so that it stands in the piece.
+func (o *fileOutlet) rollSets(r rollRequest) {
+	answer := []RolledSet{}
+	written := o.writeHeld()
+	for _, s := range o.all() {
+		done := RolledSet{Outlet: o.settings.Name, Path: s.path}
+		rolled, err := false, error(nil)
+		if written {
+			rolled, err = s.writer.Roll()
+		}
+		switch pieces, _ := s.writer.Pieces(); {
+		case err != nil:
+			done.Why = err.Error()
+		case !rolled:
+			done.Why = "the live file is empty"
+		default:
+			done.Rolled, done.Piece = true, pieces[len(pieces)-1].Path
+		}
+		answer = append(answer, done)
+	}
+	r.answer <- answer
+}
+
+// Roll rolls the sets of a file outlet, or of all where none is named.
+func (a *Agent) roll(name string) ([]RolledSet, error) {
+	a.mu.RLock()
+	var outlets []*fileOutlet
+	found := name == ""
+	for i, o := range a.outlets {
+		f, isFile := o.(*fileOutlet)
+		if name != "" && a.plan.Outlets[i].Name != name {
+			continue
+		}
+		found = true
+		if isFile {
+			outlets = append(outlets, f)
+		}
+	}
+	a.mu.RUnlock()
+	if !found {
+		return nil, errors.New("the plan has no outlet " + name)
+	}
+	if len(outlets) == 0 {
+		return nil, errors.New("there is nothing to roll; only a file outlet is rolled")
+	}
+	all := []RolledSet{}
+	for _, o := range outlets {
+		answer := make(chan []RolledSet, 1)
+		select {
+		case o.rolls <- rollRequest{answer}:
+			all = append(all, <-answer...)
+		case <-time.After(5 * time.Second):
+			all = append(all, RolledSet{Outlet: name, Path: o.path, Why: "the outlet is held up; its trouble is in the status"})
+		case <-a.ending.Done():
+			return nil, errors.New("the agent stops")
+		}
+	}
+	return all, nil
+}
+
+// tidy keeps the tallies, removes and compresses pieces, beside the writing.
+// At the end it brings the tallies up to date.
+func (o *fileOutlet) tidy(ctx context.Context) {
+	tick := time.NewTicker(tidyTime)
+	defer tick.Stop()
+	floor := time.NewTicker(time.Second)
+	defer floor.Stop()
+	var t tidying
+	for {
+		select {
+		case <-ctx.Done():
+			t.sets(ctx, o)
+			t.removed.tell(o)
+			return
+		case <-o.rolled:
+		case <-tick.C:
+		case <-floor.C:
+			t.makeRoom(o)
+			continue
+		}
+		t.sets(ctx, o)
+		if time.Since(t.removed.told) >= tidyTime {
+			t.removed.tell(o)
+		}
+	}
+}
+
+// tidying is what the tidying of an outlet has to tell.
+type tidying struct {
+	trouble string
+	removed removals
+}
+
+func (t *tidying) sets(ctx context.Context, o *fileOutlet) {
+	for _, s := range o.all() {
+		t.tell(o, s, s.writer.Tidy(ctx, t.removed.add))
+	}
+}
+
+func (t *tidying) tell(o *fileOutlet, s *fileSet, err error) {
+	if err != nil && !errors.Is(err, context.Canceled) && err.Error() != t.trouble {
+		o.log.Error("pieces cannot be tidied", "path", s.path, "why", err)
+		t.trouble = err.Error()
+	}
+}
+
+// makeRoom removes the oldest piece of the agent, again and again, while the
+// disk has no more free space than is to stay free. Where that one is of
+// another outlet, that one does it.
+func (t *tidying) makeRoom(o *fileOutlet) {
+	o.mu.Lock()
+	floor := o.settings.File.Floor
+	o.mu.Unlock()
+	for floor.Check(existing(o.path)) != nil {
+		oldest, at := o.oldest()
+		if oldest == nil || o.debts.agent.hasOlderPiece(at) {
+			return
+		}
+		_, err := oldest.writer.GiveUpOldest(t.removed.add)
+		t.tell(o, oldest, err)
+		if err != nil {
+			return
+		}
+	}
+}
+
+// oldest returns the set that has the oldest piece which may go, nil for none,
+// and when that was rolled.
+func (o *fileOutlet) oldest() (oldest *fileSet, at time.Time) {
+	for _, s := range o.all() {
+		if pieces, _ := s.writer.Pieces(); len(pieces) > 0 && !s.writer.Settings().Hold && (oldest == nil || pieces[0].Stamp.Before(at)) {
+			oldest, at = s, pieces[0].Stamp
+		}
+	}
+	return oldest, at
+}
+
+// hasOlderPiece tells whether any outlet has a piece that may go and was rolled before.
+func (a *Agent) hasOlderPiece(than time.Time) bool {
+	a.mu.RLock()
+	defer a.mu.RUnlock()
+	for _, o := range a.outlets {
+		if f, isFile := o.(*fileOutlet); isFile {
+			if oldest, at := f.oldest(); oldest != nil && at.Before(than) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// existing returns the folder of a path, or the nearest above it that exists.
+func existing(path string) string {
+	for {
+		path = filepath.Dir(path)
+		if _, err := os.Stat(path); err == nil || path == "/" {
+			return path
+		}
+	}
+}
+
+// removals is what keep has removed since it was last told. It is told at once,
+// and then at most once in tidyTime.
+type removals struct {
+	pieces      int
+	bytes       int64
+	first, last time.Time // of their records
+	why         string    // the first was
+	told        time.Time
+}
+
+func (r *removals) add(gone roll.Removal) {
+	first, last := gone.Span()
+	if r.pieces == 0 {
+		r.first, r.why = first, gone.Why
+	}
+	r.pieces, r.bytes, r.last = r.pieces+1, r.bytes+gone.Size, last
+}
+
+func (r *removals) tell(o *fileOutlet) {
+	if r.pieces == 0 {
+		return
+	}
+	o.log.Info("pieces are removed, as keep says", "path", o.path, "pieces", r.pieces, "bytes", r.bytes, "why", r.why, "records_from", r.first.Format(time.RFC3339), "to", r.last.Format(time.RFC3339))
+	*r = removals{told: time.Now()}
+}

@@ -1,0 +1,77 @@
+package disk
+
+import (
+	"fmt"
+	"io/fs"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// Owner is whom new files belong to; the zero Owner is the process.
+type Owner struct {
+	SetUser, SetGroup bool
+	User, Group       int // ids
+}
+
+// OwnerOf returns whom a file belongs to.
+func OwnerOf(st fs.FileInfo) Owner {
+	s := st.Sys().(*syscall.Stat_t)
+	return Owner{true, true, int(s.Uid), int(s.Gid)}
+}
+
+// Give gives a file to the owner, if it is not the owner's already.
+func (o Owner) Give(f File) error {
+	if !o.SetUser && !o.SetGroup {
+		return nil
+	}
+	st, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	now := OwnerOf(st)
+	if (!o.SetUser || o.User == now.User) && (!o.SetGroup || o.Group == now.Group) {
+		return nil
+	}
+	user, group := -1, -1
+	if o.SetUser {
+		user = o.User
+	}
+	if o.SetGroup {
+		group = o.Group
+	}
+	return f.Chown(user, group)
+}
+
+// Floor is free space of a disk that is not written into; the zero Floor is none.
+type Floor struct {
+	Percent float64 // of the disk
+	Bytes   int64
+}
+
+// FloorError says that a disk has no more free space than is to stay free.
+type FloorError struct {
+	Free, Wanted int64 // bytes
+	Folder       string
+}
+
+func (e *FloorError) Error() string {
+	return fmt.Sprintf("the disk of %s has %d MiB free, and the plan keeps %d MiB free (disk: {floor: …})", e.Folder, e.Free>>20, e.Wanted>>20)
+}
+
+// Check returns an error of type *[FloorError] where the disk of a folder has
+// no more free space than the floor.
+func (o Floor) Check(folder string) error {
+	if o == (Floor{}) {
+		return nil
+	}
+	var st unix.Statfs_t
+	if err := unix.Statfs(folder, &st); err != nil {
+		return nil // the writing tells what is wrong
+	}
+	wanted := max(o.Bytes, int64(o.Percent/100*float64(st.Blocks)*float64(st.Bsize)))
+	if free := int64(st.Bavail) * int64(st.Bsize); free <= wanted {
+		return &FloorError{free, wanted, folder}
+	}
+	return nil
+}
