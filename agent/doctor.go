@@ -276,7 +276,7 @@ func (d *doctor) lookAtDisks() {
 			disks[key] = k
 		}
 		k = disks[key]
-		ceiling := ceilingOf(o.File)
+		ceiling := o.File.Ceiling()
 		if ceiling == 0 {
 			k.unbounded = append(k.unbounded, o.Name)
 		}
@@ -298,22 +298,6 @@ func (d *doctor) lookAtDisks() {
 			d.ok(subject, fmt.Sprintf("keep allows %s, and %s are free", binarySize(k.allowed), binarySize(free)))
 		}
 	}
-}
-
-// ceilingOf returns the most that a rolled set may take, in bytes, 0 for no bound.
-func ceilingOf(s roll.Settings) int64 {
-	bySize := int64(0)
-	if s.Size > 0 && s.Keep.Pieces > 0 {
-		bySize = s.Size * int64(s.Keep.Pieces)
-	}
-	ceiling := s.Keep.Total
-	if ceiling == 0 || bySize > 0 && bySize < ceiling {
-		ceiling = bySize
-	}
-	if ceiling == 0 {
-		return 0
-	}
-	return ceiling + s.Size // and the live file
 }
 
 func binarySize(n int64) string {

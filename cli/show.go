@@ -8,7 +8,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -24,12 +26,15 @@ import (
 type shower struct {
 	*app
 	state, where string
+	since, until string
 	last         int
 	follow       bool
 
 	path      string
 	condition *condition.Condition
-	format    *format.Format // nil where no plan tells it
+	from, to  time.Time      // zero for no bound
+	format    *format.Format // of the file that is read, nil where neither plan nor tally tell it
+	now       *format.Format // of the live file
 	record    record.Record
 	line      []byte
 	out       *bufio.Writer
@@ -45,8 +50,9 @@ func (a *app) showCommand() *cobra.Command {
 the order in which they were written. Name the path of the live file, or the
 outlet of an agent whose state folder --state names; the agent need not run.
 
---where judges each line by a condition. It needs the plan to know the format
-of the lines; without one it takes a line as JSON or as syslog, if it is either.`,
+--where judges each line by a condition, --since and --until by the time of its
+record. The tally tells in which format each piece was written, the plan that of
+the live file; without them a line is taken as JSON or as syslog, if it is either.`,
 		Example: `  oakbarrel show everything --state lantern-bay/tide-gw/state --last 20
   oakbarrel show pumps --state lantern-bay/reef-02/state --where 'severity at least warning and "stall"' --follow`,
 		Args: cobra.ExactArgs(1),
@@ -54,6 +60,8 @@ of the lines; without one it takes a line as JSON or as syslog, if it is either.
 	}
 	stateFlag(c, &s.state)
 	c.Flags().StringVar(&s.where, "where", "", "show only what meets this condition")
+	c.Flags().StringVar(&s.since, "since", "", "show only records from then on: a time such as 2026-11-25T10:15:00Z, or how long ago: 15m, 2h, 7d")
+	c.Flags().StringVar(&s.until, "until", "", "show only records before then, likewise")
 	c.Flags().IntVar(&s.last, "last", 0, "show only the last so many lines")
 	c.Flags().BoolVar(&s.follow, "follow", false, "go on with new lines as they are written")
 	return c
@@ -70,6 +78,13 @@ func (s *shower) run(ctx context.Context, name string) error {
 		}
 		s.condition = c
 	}
+	var err error
+	if s.from, err = parseMoment("--since", s.since, time.Now()); err != nil {
+		return err
+	}
+	if s.to, err = parseMoment("--until", s.until, time.Now()); err != nil {
+		return err
+	}
 	if err := s.find(name); err != nil {
 		return err
 	}
@@ -84,12 +99,13 @@ func (s *shower) run(ctx context.Context, name string) error {
 		err = s.out.Flush()
 	}
 	if err == nil && s.follow {
+		s.format = s.now
 		err = set.Follow(ctx, func(line []byte) error {
 			return errors.Join(s.show(line), s.out.Flush())
 		})
 	}
 	if s.unread > 0 {
-		fmt.Fprintf(s.stderr, "oakbarrel: %s not in the format %s of the plan; they were read as plain text\n", plural(s.unread, "line"), s.format)
+		fmt.Fprintf(s.stderr, "oakbarrel: %s not in the format that the plan or the tally tells; they were read as plain text\n", plural(s.unread, "line"))
 	}
 	return couldNot(err)
 }
@@ -99,7 +115,10 @@ func (s *shower) find(name string) error {
 	p, _, err := plan.Load(agent.PlanCopy(s.state))
 	if p != nil {
 		if o, ok := p.Outlet(name); ok {
-			s.path, s.format = o.File.Path, o.Format
+			s.path, s.now = o.File.Path, o.Format
+			if o.Path != nil {
+				return couldNot(manyFiles(o))
+			}
 			return nil
 		}
 	}
@@ -109,8 +128,8 @@ func (s *shower) find(name string) error {
 	}
 	if p != nil {
 		for _, o := range p.Outlets {
-			if o.File.Path == path {
-				s.format = o.Format
+			if o.File.Path == path || o.Path != nil && o.Path.Matches(path) {
+				s.now = o.Format
 			}
 		}
 	}
@@ -132,11 +151,43 @@ func (s *shower) find(name string) error {
 	return couldNot(fmt.Errorf("there is no file %s and no outlet of that name; the outlets are %s", name, strings.Join(names, ", ")))
 }
 
+// manyFiles says that an outlet is no single set, and names those that it is.
+func manyFiles(o plan.Outlet) error {
+	found, _ := filepath.Glob(o.Path.Pattern())
+	found = slices.DeleteFunc(found, func(path string) bool { return !o.Path.Matches(path) })
+	if len(found) == 0 {
+		return fmt.Errorf("outlet %s writes to many files, and none is there yet: %s", o.Name, o.Path)
+	}
+	more := ""
+	if len(found) > 10 {
+		found, more = found[:10], ", and more"
+	}
+	return fmt.Errorf("outlet %s writes to many files; name one of %s%s", o.Name, strings.Join(found, ", "), more)
+}
+
+// lines calls each with the lines of a file, and learns before which format they have.
+func (s *shower) lines(set *roll.Reader, file int, each func([]byte) error) error {
+	if at := set.Rolled(file); !at.IsZero() && !s.from.IsZero() && at.Before(s.from.Add(-clockSlack)) {
+		return nil
+	}
+	s.format = s.now
+	if closed := set.Closed(file); closed != nil {
+		if f, err := format.Parse(closed.Format); err == nil {
+			s.format = f
+		}
+	}
+	return set.Lines(file, each)
+}
+
+// clockSlack is how far the clock of a sender may go before ours, when pieces
+// are passed over by the time at which they were rolled.
+const clockSlack = 24 * time.Hour
+
 // showFrom shows what is there: all of it, or the last lines.
 func (s *shower) showFrom(set *roll.Reader) error {
 	if s.last == 0 {
 		for i := range set.Files() {
-			if err := set.Lines(i, s.show); err != nil {
+			if err := s.lines(set, i, s.show); err != nil {
 				return err
 			}
 		}
@@ -166,7 +217,7 @@ func (s *shower) showFrom(set *roll.Reader) error {
 func (s *shower) tail(set *roll.Reader, file, n int) ([]string, error) {
 	var ring []string
 	at := 0
-	err := set.Lines(file, func(line []byte) error {
+	err := s.lines(set, file, func(line []byte) error {
 		if !s.meets(line) {
 			return nil
 		}
@@ -182,11 +233,15 @@ func (s *shower) tail(set *roll.Reader, file, n int) ([]string, error) {
 }
 
 func (s *shower) meets(line []byte) bool {
-	if s.condition == nil {
+	if s.condition == nil && s.from.IsZero() && s.to.IsZero() {
 		return true
 	}
 	s.read(line)
-	return s.condition.Match(&s.record)
+	at := s.record.Time.Time()
+	if !s.from.IsZero() && at.Before(s.from) || !s.to.IsZero() && !at.Before(s.to) {
+		return false
+	}
+	return s.condition == nil || s.condition.Match(&s.record)
 }
 
 // read makes a record of a line, as far as that can be done.

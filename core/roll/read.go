@@ -24,6 +24,7 @@ type Reader struct {
 	file   *os.File // the live file, nil where there is none
 	pieces []Piece
 	follow bool
+	lines  map[string]*TallyLine // that closed the pieces, by their names; nil until it is asked for
 }
 
 // NewReader opens the set at live. The pieces and the live file belong
@@ -46,7 +47,7 @@ func NewReader(live string, follow bool) (*Reader, error) {
 			return nil, err
 		}
 		if f == nil || isAt(f, live) {
-			return &Reader{live, f, once(pieces), follow}, nil
+			return &Reader{live: live, file: f, pieces: once(pieces), follow: follow}, nil
 		}
 		f.Close() // rolled between the two looks
 	}
@@ -105,6 +106,34 @@ func (r *Reader) Path(i int) string {
 		return r.live
 	}
 	return r.pieces[i].Path
+}
+
+// Closed returns the line of the tally that closed file i, nil where there is
+// none or it cannot be told, as of counted pieces. A live file has none.
+func (r *Reader) Closed(i int) *TallyLine {
+	if i == len(r.pieces) {
+		return nil
+	}
+	if r.lines == nil {
+		r.lines = map[string]*TallyLine{}
+		if t, err := ReadTally(r.live); err == nil {
+			for _, l := range t.Living() {
+				r.lines[l.Name] = &l
+			}
+		}
+	}
+	if p := r.pieces[i]; !p.Counted {
+		return r.lines[p.name()]
+	}
+	return nil
+}
+
+// Rolled returns when file i was rolled, zero for the live file.
+func (r *Reader) Rolled(i int) time.Time {
+	if i == len(r.pieces) {
+		return time.Time{}
+	}
+	return r.pieces[i].Stamp
 }
 
 // Lines calls each with every line of file i, without its newline. The line is
