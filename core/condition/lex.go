@@ -176,12 +176,12 @@ func (l *lexer) expression() (source, flags string, offset int) {
 }
 
 // path reads the dotted path of a field where l.tok begins.
-func (l *lexer) path() path {
+func (l *lexer) path() Path {
 	if l.tok.kind != word && l.tok.kind != quoted {
 		panic(&Error{l.tok.offset, "the name of a field is expected, not " + l.tok.String(), `write: field NAME, such as field "tank@32473".ph`})
 	}
 	at := l.tok.offset
-	var p path
+	var p Path
 	for {
 		if at < len(l.text) && l.text[at] == '"' {
 			text, next := l.stringAt(at)
@@ -208,6 +208,26 @@ func (l *lexer) path() path {
 	l.at = at
 	l.advance()
 	return p
+}
+
+// ParsePath reads the dotted path of a field. The error, if any, is an *[Error].
+func ParsePath(text string) (p Path, err error) {
+	defer func() {
+		if e := recover(); e != nil {
+			problem, ok := e.(*Error)
+			if !ok {
+				panic(e)
+			}
+			err = problem
+		}
+	}()
+	l := lexer{text: text}
+	l.advance()
+	p = l.path()
+	if l.tok.kind != end {
+		return nil, &Error{l.tok.offset, "something stands behind the path", "write one path, such as tank@32473.ph"}
+	}
+	return p, nil
 }
 
 // keywords may not stand as a value without quotes.

@@ -24,7 +24,7 @@ var propertyNames = map[which]string{host: "host", app: "app", procid: "procid",
 // property is what a test looks at: a property of the record, or a field.
 type property struct {
 	which which
-	path  path // of a field
+	path  Path // of a field
 }
 
 func (p property) String() string {
@@ -58,7 +58,7 @@ func (p property) some(r *record.Record, m matcher) bool {
 	if p.which != field {
 		return m.matchText(p.of(r))
 	}
-	v := p.path.find(r)
+	v := p.path.Find(r)
 	if !v.Exists() {
 		return m.matchText(nil)
 	}
@@ -83,7 +83,7 @@ func (p property) exists(r *record.Record) bool {
 	if p.which != field {
 		return p.of(r) != nil
 	}
-	return p.path.find(r).Exists()
+	return p.path.Find(r).Exists()
 }
 
 // says tells the value, for an explanation.
@@ -92,22 +92,23 @@ func (p property) says(r *record.Record) string {
 		v := p.of(r)
 		return says(p.String(), v, v != nil)
 	}
-	v := p.path.find(r)
+	v := p.path.Find(r)
 	if v.Exists() && v.Kind() != record.String {
 		return "it is " + record.Clip(v.AppendJSON(nil))
 	}
 	return says("it", v.Text(), v.Exists())
 }
 
-// path leads to a field through objects within each other.
-type path []pathPart
+// Path leads to a field through objects within each other.
+type Path []pathPart
 
 type pathPart struct {
 	name    string
 	literal bool // stood in quotes: it is one whole name
 }
 
-func (p path) String() string {
+// String returns the path as a condition has it.
+func (p Path) String() string {
 	var parts []string
 	for _, part := range p {
 		if part.literal {
@@ -119,9 +120,9 @@ func (p path) String() string {
 	return strings.Join(parts, ".")
 }
 
-// find returns the field at the path. At each level the longest name wins that
+// Find returns the field at the path. At each level the longest name wins that
 // the next parts of the path make together; a part in quotes stands alone.
-func (p path) find(r *record.Record) record.Value {
+func (p Path) Find(r *record.Record) record.Value {
 	if !r.HasFields() {
 		return record.Value{}
 	}
@@ -144,7 +145,7 @@ func (p path) find(r *record.Record) record.Value {
 }
 
 // fits returns how many parts of the path together are key, 0 if none are.
-func (p path) fits(key []byte) int {
+func (p Path) fits(key []byte) int {
 	at := 0
 	for i, part := range p {
 		if i > 0 {

@@ -1,8 +1,8 @@
 // Package format makes a line of a record, as the plan's key format says, and
 // reads such lines again.
 //
-// It knows records and their wire forms and nothing else of the project. Its
-// central type is [Format].
+// It knows records, their wire forms and the paths of fields, and nothing else
+// of the project. Its central type is [Format].
 package format
 
 import (

@@ -24,6 +24,7 @@ type part struct {
 // property is what may stand between braces. read is nil where a line cannot give it back.
 type property struct {
 	name   string
+	width  int // bytes that it takes at least
 	append func(dst []byte, r *record.Record) []byte
 	read   func(r *record.Record, v []byte) bool
 }
@@ -32,19 +33,19 @@ type property struct {
 const missing = '-'
 
 var properties = []property{
-	{"time", func(dst []byte, r *record.Record) []byte { return r.Time.Append(dst, 9) }, func(r *record.Record, v []byte) bool { return readStamp(&r.Time, v) }},
-	{"received", func(dst []byte, r *record.Record) []byte { return r.Received.Append(dst, 9) }, func(r *record.Record, v []byte) bool { return readStamp(&r.Received, v) }},
-	{"facility", func(dst []byte, r *record.Record) []byte { return append(dst, r.Facility().String()...) }, readFacility},
-	{"severity", func(dst []byte, r *record.Record) []byte { return append(dst, r.Severity().String()...) }, readSeverity},
-	{"host", func(dst []byte, r *record.Record) []byte { return appendText(dst, r.Host) }, func(r *record.Record, v []byte) bool { return readText(&r.Host, v) }},
-	{"app", func(dst []byte, r *record.Record) []byte { return appendText(dst, r.App) }, func(r *record.Record, v []byte) bool { return readText(&r.App, v) }},
-	{"procid", func(dst []byte, r *record.Record) []byte { return appendText(dst, r.ProcID) }, func(r *record.Record, v []byte) bool { return readText(&r.ProcID, v) }},
-	{"msgid", func(dst []byte, r *record.Record) []byte { return appendText(dst, r.MsgID) }, func(r *record.Record, v []byte) bool { return readText(&r.MsgID, v) }},
-	{"text", func(dst []byte, r *record.Record) []byte { return appendText(dst, r.Text) }, func(r *record.Record, v []byte) bool { return readText(&r.Text, v) }},
-	{"fields", appendFields, nil},
-	{"intake", func(dst []byte, r *record.Record) []byte { return appendText(dst, []byte(r.Intake)) }, func(r *record.Record, v []byte) bool { r.Intake = string(v); return true }},
-	{"peer", appendPeer, nil},
-	{"stream", func(dst []byte, r *record.Record) []byte { return appendText(dst, []byte(r.Stream.String())) }, nil},
+	{"time", 0, func(dst []byte, r *record.Record) []byte { return r.Time.Append(dst, 9) }, func(r *record.Record, v []byte) bool { return readStamp(&r.Time, v) }},
+	{"received", 0, func(dst []byte, r *record.Record) []byte { return r.Received.Append(dst, 9) }, func(r *record.Record, v []byte) bool { return readStamp(&r.Received, v) }},
+	{"facility", 0, func(dst []byte, r *record.Record) []byte { return append(dst, r.Facility().String()...) }, readFacility},
+	{"severity", 0, func(dst []byte, r *record.Record) []byte { return append(dst, r.Severity().String()...) }, readSeverity},
+	{"host", 0, func(dst []byte, r *record.Record) []byte { return appendText(dst, r.Host) }, func(r *record.Record, v []byte) bool { return readText(&r.Host, v) }},
+	{"app", 0, func(dst []byte, r *record.Record) []byte { return appendText(dst, r.App) }, func(r *record.Record, v []byte) bool { return readText(&r.App, v) }},
+	{"procid", 0, func(dst []byte, r *record.Record) []byte { return appendText(dst, r.ProcID) }, func(r *record.Record, v []byte) bool { return readText(&r.ProcID, v) }},
+	{"msgid", 0, func(dst []byte, r *record.Record) []byte { return appendText(dst, r.MsgID) }, func(r *record.Record, v []byte) bool { return readText(&r.MsgID, v) }},
+	{"text", 0, func(dst []byte, r *record.Record) []byte { return appendText(dst, r.Text) }, func(r *record.Record, v []byte) bool { return readText(&r.Text, v) }},
+	{"fields", 0, appendFields, nil},
+	{"intake", 0, func(dst []byte, r *record.Record) []byte { return appendText(dst, []byte(r.Intake)) }, func(r *record.Record, v []byte) bool { r.Intake = string(v); return true }},
+	{"peer", 0, appendPeer, nil},
+	{"stream", 0, func(dst []byte, r *record.Record) []byte { return appendText(dst, []byte(r.Stream.String())) }, nil},
 }
 
 func appendText(dst, v []byte) []byte {
@@ -112,7 +113,7 @@ func parseTemplate(s string) (template, error) {
 			if !closed {
 				return nil, &Error{i, "this { is not closed", "write {NAME}, or {{ for a brace"}
 			}
-			p, err := findProperty(name, i+1)
+			p, err := parsePlace(name, i+1)
 			if err != nil {
 				return nil, err
 			}
@@ -169,7 +170,10 @@ func (t template) read(r *record.Record, line []byte) error {
 		}
 		end := len(line)
 		if next := t[i+1].text; next != "" {
-			end = bytes.Index(line, []byte(next))
+			from := min(p.property.width, len(line))
+			if end = bytes.Index(line[from:], []byte(next)); end >= 0 {
+				end += from
+			}
 			if last := !slices.ContainsFunc(t[i+1:], func(p part) bool { return p.property != nil }); last {
 				end = bytes.LastIndex(line, []byte(next))
 			}
