@@ -46,6 +46,6 @@ fuzz:
 screenshots: build
 	docs/screenshots/make.sh
 
-# What the tests run beside Go: programs that send syslog, the standard compressors, the database, a browser.
+# What the tests run beside Go: programs that send syslog, the standard compressors, a web server, the database, a browser.
 setup:
-	@./setup.sh logger:bsdutils python3:python3 perl:perl zstd:zstd gzip:gzip mariadbd:mariadb-server chromium:chromium
+	@./setup.sh logger:bsdutils python3:python3 perl:perl zstd:zstd gzip:gzip mariadbd:mariadb-server chromium:chromium nginx:nginx-light

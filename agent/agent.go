@@ -64,6 +64,7 @@ type Agent struct {
 	leaving   []*intake // removed, and being read empty
 	departed  []outlet  // removed, and writing down what they hold
 	gone      balance.Intake
+	tended    []TendedFile
 	ordered   *intake // of the records that were ordered, nil where none was
 	repeats   *intake // of the records that tell of repeats, likewise
 
@@ -114,6 +115,7 @@ func Run(ctx context.Context, options Options) error {
 	go a.report()
 	go a.obey()
 	go a.tellRepeats()
+	a.running.Go(a.tend)
 	a.log.Info("agent is ready", "host", a.host(), "plan", p.File, "hash", p.Hash(), "state", options.StateDir)
 	if len(p.Intakes) == 0 {
 		a.log.Warn("the plan has no intakes, so nothing is heard")

@@ -138,11 +138,11 @@ func (o *fileOutlet) tickSets() {
 	o.mu.Unlock()
 	sets, open := o.all(), 0
 	for _, s := range sets {
+		if many {
+			o.tell(s.writer.Adopt())
+		}
 		if !many || s.writer.Open() || s.writer.Due() {
-			err := s.writer.Tick()
-			o.mu.Lock()
-			o.note(err)
-			o.mu.Unlock()
+			o.tell(s.writer.Tick())
 		}
 		if s.writer.Open() {
 			open++
@@ -154,6 +154,13 @@ func (o *fileOutlet) tickSets() {
 			open--
 		}
 	}
+}
+
+// tell notes how the last try went.
+func (o *fileOutlet) tell(err error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.note(err)
 }
 
 // debts tells the sets of an outlet what their pieces wait for.

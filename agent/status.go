@@ -18,6 +18,7 @@ type Status struct {
 	Intakes []IntakeStatus `json:"intakes"`
 	Rules   balance.Rules  `json:"rules"`
 	Outlets []OutletStatus `json:"outlets"`
+	Tended  []TendedFile   `json:"tended"`  // files that others write
 	Details []Detail       `json:"details"` // the detail windows that are open
 	Balance balance.Result `json:"balance"`
 }
@@ -71,7 +72,7 @@ func (a *Agent) status() Status {
 	s := Status{
 		AgentID: a.state.id, Host: a.host(), PID: os.Getpid(), Since: a.since,
 		Plan:    PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.plan.Hash(), Refused: a.refused},
-		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{}, Details: append([]Detail{}, a.details...),
+		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{}, Tended: append([]TendedFile{}, a.tended...), Details: append([]Detail{}, a.details...),
 		Rules: balance.Rules{In: a.in.Load(), Routed: a.routed.Load(), Dropped: a.dropped.Load(), Limited: a.limited.Load(), Folded: a.folded.Load()},
 	}
 	account := balance.Account{Rules: s.Rules, Intakes: []balance.Intake{a.gone}}

@@ -280,6 +280,9 @@ func (r *planReader) readKeep(e entry, set *roll.Settings, out *Outlet) {
 	}
 	limited := keep.Pieces > 0 || keep.Days > 0 || keep.Total > 0 || keep.DaysAtMost > 0
 	until, waits := m.get("until")
+	if waits && out == nil {
+		r.fail(until.at, "what others write is in no outlet, so it waits for none", "take until away")
+	}
 	if waits && out != nil {
 		r.untils = append(r.untils, untilSource{until, len(r.outlets) - 1})
 		switch {
@@ -288,7 +291,7 @@ func (r *planReader) readKeep(e entry, set *roll.Settings, out *Outlet) {
 		case !limited && !set.Hold && !m.faulty:
 			r.warn(e.at, "until only holds pieces back, and nothing removes any", "write also pieces, days or total")
 		}
-	} else if !limited && !set.Hold && !m.faulty {
+	} else if !waits && !limited && !set.Hold && !m.faulty {
 		r.fail(e.at, "keep has no limit", "write pieces, days or total, or keep: forever")
 	}
 }

@@ -32,6 +32,7 @@ type Plan struct {
 	Service Service
 	Intakes []Intake
 	Outlets []Outlet // their order gives them their numbers in Table
+	Tends   []Tend
 	Table   *route.Table
 }
 

@@ -115,7 +115,16 @@ func TestMistakes(t *testing.T) {
 	for _, c := range []struct{ old, new, finding string }{
 		// keys
 		{"host: tide-gw", "‸hots: tide-gw", `the plan has no key "hots"; did you mean host?`},
-		{"host: tide-gw", "‸tend: {kiosk: x}", `the plan has no key "tend"; known here are`},
+		{"host: tide-gw", "‸mend: {kiosk: x}", `the plan has no key "mend"; did you mean tend?`},
+		{"host: tide-gw", "tend: {kiosk: ‸x}", `tend kiosk is keys with values, not "x"`},
+		{"host: tide-gw", "tend: {kiosk: {paths: [‸kiosk.log], roll: {size: 1MiB}, keep: forever, how: copy}}", `the path "kiosk.log" is not absolute`},
+		{"host: tide-gw", "tend: {kiosk: {paths: [‸'/var/log/lantern/*'], roll: {size: 1MiB}, keep: forever, how: copy}}", `the pattern finds the file of outlet everything`},
+		{"host: tide-gw", "tend: {‸kiosk: {paths: [/srv/*.log], keep: forever, how: copy}}", `tend kiosk has no roll`},
+		{"host: tide-gw", "tend: {‸kiosk: {paths: [/srv/*.log], roll: {every: day}, keep: forever}}", `tend kiosk has no how`},
+		{"host: tide-gw", "tend: {kiosk: {paths: [/srv/*.log], roll: {every: day}, keep: forever, how: copy, ‸after: {signal: HUP}}}", `after a copy the program goes on as before`},
+		{"host: tide-gw", "tend: {kiosk: {paths: [/srv/*.log], roll: {every: day}, keep: forever, how: rename, after: {signal: ‸USR3, pid_file: /run/x}}}", `signal cannot be "USR3"; did you mean USR1?`},
+		{"host: tide-gw", "tend: {kiosk: {paths: [/srv/*.log], roll: {every: day}, keep: forever, how: rename, ‸after: {signal: USR1}}}", `signal and pid_file belong together`},
+		{"host: tide-gw", "tend: {kiosk: {paths: [/srv/*.log], roll: {every: day}, keep: {days: 2, ‸until: [everything]}, how: copy}}", `what others write is in no outlet`},
 		{"    drop: true", "    ‸dorp: true", `the rule has no key "dorp"; did you mean drop?`},
 		{"keep: forever", "‸kep: forever", `file has no key "kep"; did you mean keep?`},
 		{"otherwise: {send", "‸otherwize: {send", `the plan has no key "otherwize"; did you mean otherwise?`},

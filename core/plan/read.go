@@ -23,10 +23,11 @@ type planReader struct {
 	zoneOfPlan *time.Location // nil for the machine's
 	floor      disk.Floor
 	untils     []untilSource
+	tends      []Tend
 }
 
 func (r *planReader) read(body ast.Node) *Plan {
-	top, _ := r.mapping(body, Position{1, 1}, "the plan", "oakbarrel: 1 and the rest of the plan", "oakbarrel", "host", "zone", "service", "disk", "conditions", "intakes", "rules", "otherwise", "outlets")
+	top, _ := r.mapping(body, Position{1, 1}, "the plan", "oakbarrel: 1 and the rest of the plan", "oakbarrel", "host", "zone", "service", "disk", "conditions", "intakes", "rules", "otherwise", "outlets", "tend")
 	p := &Plan{}
 	r.version(top)
 	if e, ok := top.get("host"); ok {
@@ -49,6 +50,9 @@ func (r *planReader) read(body ast.Node) *Plan {
 		r.readOutlets(e)
 		r.readUntils()
 	}
+	if e, ok := top.get("tend"); ok {
+		r.readTends(e)
+	}
 	if e, ok := top.get("conditions"); ok {
 		r.readConditions(e)
 	}
@@ -66,7 +70,7 @@ func (r *planReader) read(body ast.Node) *Plan {
 	for _, rule := range r.rules {
 		rules = append(rules, rule.Rule)
 	}
-	p.Service, p.Intakes, p.Outlets = r.service, r.intakes, r.outlets
+	p.Service, p.Intakes, p.Outlets, p.Tends = r.service, r.intakes, r.outlets, r.tends
 	p.Table = route.NewTable(rules, otherwise, len(p.Outlets))
 	r.warnOfRules(p.Table)
 	return p

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -156,4 +157,27 @@ func list(live string, counted bool) ([]Piece, error) {
 		return strings.Compare(p.Path, q.Path)
 	})
 	return pieces, nil
+}
+
+// LiveOf returns the path of the live file whose stamped piece, plain or
+// compressed, has the given path; false where it has none of that form.
+func LiveOf(path string) (live string, ok bool) {
+	dir, file := filepath.Split(plainName(path))
+	found := stampedName.FindStringSubmatch(file)
+	if found == nil {
+		return "", false
+	}
+	live = dir + found[1] + found[2]
+	_, ok = parsePiece(live, path)
+	return live, ok
+}
+
+var stampedName = regexp.MustCompile(`^(.*)-\d{8}T\d{6}Z(?:_\d+)?(\.[^.]*)?$`)
+
+// CountedLiveOf is LiveOf for counted pieces, whose names other programs give too.
+func CountedLiveOf(path string) (live string, ok bool) {
+	plain := plainName(path)
+	live = strings.TrimSuffix(plain, filepath.Ext(plain))
+	p, ok := parsePiece(live, path)
+	return live, ok && p.Counted
 }

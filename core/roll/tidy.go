@@ -87,6 +87,9 @@ func (w *Writer) tallyNew() error {
 		if !known {
 			continue
 		}
+		if w.settled != nil && !w.settled(path) {
+			return nil
+		}
 		s := w.Settings()
 		line := TallyLine{Event: Closed, Name: p.name(), Size: p.Size, At: w.now(), Late: p.found}
 		if s.Format != nil {
@@ -98,10 +101,13 @@ func (w *Writer) tallyNew() error {
 		} else if err != nil {
 			return err
 		}
+		if !p.Compressed() {
+			line.Size = line.Bytes // a program may have written into it after it was rolled
+		}
 		if err := w.addLine(&line); err != nil {
 			return err
 		}
-		w.change(p, func(q *Piece) { q.Line = &line })
+		w.change(p, func(q *Piece) { q.Line, q.Size = &line, line.Size })
 	}
 	return nil
 }

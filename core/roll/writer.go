@@ -60,6 +60,8 @@ type Writer struct {
 	checked time.Time // when the live file was last looked at
 	dirty   bool      // written, and not synced
 
+	settled func(path string) bool // whether a new piece is written to no more; nil where it never is
+
 	tally   *tallyFile  // of the goroutine of Tidy, nil until it is opened
 	pending []TallyLine // of pieces that went while the tally could not be written
 
@@ -166,18 +168,8 @@ func (w *Writer) open() (err error) {
 	if w.newLine, err = endsWithin(s.Path, st.Size()); err != nil {
 		return err
 	}
-	if !w.known {
-		pieces, err := cleanUp(w.disk, s.Path, s.Counted || tallyCounts(s.Path))
-		if err != nil {
-			return err
-		}
-		w.mu.Lock()
-		for i := range pieces {
-			pieces[i].id, pieces[i].found = w.newID(), true
-		}
-		w.pieces, w.known = pieces, true
-		w.mu.Unlock()
-		w.wake()
+	if err := w.Adopt(); err != nil {
+		return err
 	}
 	w.file, w.inode = f, inodeOf(st)
 	w.setSize(st.Size())
@@ -185,6 +177,27 @@ func (w *Writer) open() (err error) {
 	if st.Size() > 0 && !s.Every.Never() {
 		w.due = s.Every.Next(s.in(st.ModTime()))
 	}
+	return nil
+}
+
+// Adopt finds the pieces of the set, if that was not done yet. It is for the
+// goroutine of Write.
+func (w *Writer) Adopt() error {
+	if w.known {
+		return nil
+	}
+	s := w.Settings()
+	pieces, err := cleanUp(w.disk, s.Path, s.Counted || tallyCounts(s.Path))
+	if err != nil {
+		return err
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for i := range pieces {
+		pieces[i].id, pieces[i].found = w.newID(), true
+	}
+	w.pieces, w.known = pieces, true
+	w.wake()
 	return nil
 }
 
@@ -468,13 +481,21 @@ func (w *Writer) rename(at time.Time) (Piece, error) {
 	return piece, err
 }
 
-// renameCounted gives each counted piece the next number, up to the first that
-// is free, and the live file the number 1. A kill in between leaves a number
-// free, and all in order.
+// renameCounted gives the live file the number 1, and those before it the next ones.
 func (w *Writer) renameCounted(at time.Time) (Piece, error) {
 	w.names.Lock()
 	defer w.names.Unlock()
+	if err := w.moveUp(); err != nil {
+		return Piece{}, err
+	}
 	path := w.settings.Path
+	piece := Piece{Path: countedName(path, 1), Stamp: at.UTC().Truncate(time.Second), Number: 1, Counted: true, Size: w.size}
+	return piece, w.disk.RenameNew(path, piece.Path)
+}
+
+// moveUp gives each counted piece the next number, up to the first that is
+// free. A kill in between leaves a number free, and all in order.
+func (w *Writer) moveUp() error {
 	byNumber := map[int]*Piece{}
 	w.mu.Lock()
 	for i := range w.pieces {
@@ -489,16 +510,15 @@ func (w *Writer) renameCounted(at time.Time) (Piece, error) {
 	}
 	for n := free - 1; n > 0; n-- {
 		p := byNumber[n]
-		to := countedName(path, n+1) + suffixOf(p.Path)
+		to := countedName(w.settings.Path, n+1) + suffixOf(p.Path)
 		if err := w.disk.RenameNew(p.Path, to); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return Piece{}, err
+			return err
 		}
 		w.mu.Lock()
 		p.Path, p.Number = to, n+1
 		w.mu.Unlock()
 	}
-	piece := Piece{Path: countedName(path, 1), Stamp: at.UTC().Truncate(time.Second), Number: 1, Counted: true, Size: w.size}
-	return piece, w.disk.RenameNew(path, piece.Path)
+	return nil
 }
 
 // next returns the piece that the live file becomes. Its name sorts behind all

@@ -1,0 +1,128 @@
+package disk
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// Folder is a Disk for the files of one folder, which stays the same folder
+// whatever others put into its place. It changes nothing outside of it.
+type Folder struct {
+	dir string
+	fd  int
+}
+
+// OpenFolder opens a folder. No part of its path may be a symbolic link.
+func OpenFolder(dir string) (*Folder, error) {
+	fd, err := unix.Openat2(unix.AT_FDCWD, dir, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_NO_SYMLINKS})
+	if errors.Is(err, unix.ENOSYS) { // an old kernel
+		fd, err = unix.Open(dir, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC|unix.O_NOFOLLOW, 0)
+	}
+	if errors.Is(err, unix.ELOOP) {
+		return nil, &fs.PathError{Op: "open", Path: dir, Err: errors.New("a part of the path is a symbolic link, and links are not followed; write the path that it leads to")}
+	}
+	if err != nil {
+		return nil, &fs.PathError{Op: "open", Path: dir, Err: err}
+	}
+	return &Folder{dir, fd}, nil
+}
+
+// Lock keeps others who lock the folder out, and tells whether nobody has it locked.
+func (f *Folder) Lock() bool { return unix.Flock(f.fd, unix.LOCK_EX|unix.LOCK_NB) == nil }
+
+// Unlock lets others in again.
+func (f *Folder) Unlock() { unix.Flock(f.fd, unix.LOCK_UN) }
+
+// Close closes the folder.
+func (f *Folder) Close() error { return unix.Close(f.fd) }
+
+// Inside returns a path to a file of the folder that leads to this folder,
+// whatever is in its place now.
+func (f *Folder) Inside(path string) string {
+	return "/proc/self/fd/" + strconv.Itoa(f.fd) + "/" + filepath.Base(path)
+}
+
+// only refuses a path that is not in the folder.
+func (f *Folder) only(path string) (string, error) {
+	if filepath.Dir(path) != f.dir {
+		return "", fmt.Errorf("%s is not in the folder %s", path, f.dir)
+	}
+	return f.Inside(path), nil
+}
+
+// named gives an error the path as it was asked for.
+func named(err error, path string) error {
+	var wrong *fs.PathError
+	if errors.As(err, &wrong) {
+		return &fs.PathError{Op: wrong.Op, Path: path, Err: wrong.Err}
+	}
+	return err
+}
+
+func (f *Folder) OpenAppend(path string, mode fs.FileMode) (File, error) {
+	inside, err := f.only(path)
+	if err != nil {
+		return nil, err
+	}
+	file, err := OS.OpenAppend(inside, mode)
+	return file, named(err, path)
+}
+
+func (f *Folder) Create(path string, mode fs.FileMode) (File, error) {
+	inside, err := f.only(path)
+	if err != nil {
+		return nil, err
+	}
+	os.Remove(inside) // what others have put there is not written into
+	file, err := OS.Create(inside, mode)
+	return file, named(err, path)
+}
+
+func (f *Folder) Rename(from, to string) error { return f.both(from, to, OS.Rename) }
+
+func (f *Folder) RenameNew(from, to string) error { return f.both(from, to, OS.RenameNew) }
+
+func (f *Folder) both(from, to string, rename func(string, string) error) error {
+	a, err := f.only(from)
+	if err != nil {
+		return err
+	}
+	b, err := f.only(to)
+	if err != nil {
+		return err
+	}
+	err = rename(a, b)
+	var wrong *os.LinkError
+	if errors.As(err, &wrong) {
+		err = &os.LinkError{Op: wrong.Op, Old: from, New: to, Err: wrong.Err}
+	}
+	return err
+}
+
+func (f *Folder) Remove(path string) error {
+	inside, err := f.only(path)
+	if err != nil {
+		return err
+	}
+	return named(OS.Remove(inside), path)
+}
+
+func (f *Folder) SetTime(path string, t time.Time) error {
+	inside, err := f.only(path)
+	if err != nil {
+		return err
+	}
+	return named(OS.SetTime(inside, t), path)
+}
+
+// MakeFolder does nothing: the folder is there.
+func (f *Folder) MakeFolder(string) error { return nil }
+
+func (f *Folder) SyncFolder(string) error { return unix.Fsync(f.fd) }

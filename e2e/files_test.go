@@ -1,0 +1,318 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"oakbarrel/core/roll"
+)
+
+const filesPlan = `oakbarrel: 1
+zone: Europe/Lisbon
+intakes: {wire: {syslog: {udp: "127.0.0.1:0", tcp: "127.0.0.1:0"}}}
+rules: [{when: severity at least error, send: [errors]}]
+otherwise: {send: [apps]}
+outlets:
+  errors: {file: {path: DIR/errors.log, format: '{time} {severity upper width 9} {text}', roll: {size: 200B}, keep: {pieces: 50}, compress: {zstd: 9}}}
+  apps: {file: {path: 'DIR/apps/{app}.log', files: 3, format: '{severity}: {text}', roll: {size: 1MiB}, keep: {pieces: 5}, compress: gzip}}
+`
+
+func TestRollVerifyAndShow(t *testing.T) {
+	h := newHost(t, filesPlan)
+	h.start()
+	for i := range 20 {
+		h.send("tcp", fmt.Sprintf("<11>1 2026-11-25T10:%02d:00Z - pumpd - - - error %d", i, i)+"\n")
+	}
+	h.eventually("all are written", func() bool { return h.status().Outlets[0].Out == 20 })
+	out := expect(t, 0, "", "", "roll", "--state", h.state, "errors")
+	if !strings.HasPrefix(out, "errors: "+h.dir+"/errors-") {
+		t.Errorf("roll says %s", out)
+	}
+	if out := expect(t, 1, "", "", "roll", "--state", h.state, "errors"); !strings.Contains(out, "the live file is empty") {
+		t.Errorf("roll again says %s", out)
+	}
+	expect(t, 1, "", "the plan has no outlet", "roll", "--state", h.state, "error")
+	var v roll.Verdict
+	h.eventually("the last piece is compressed and in the tally", func() bool {
+		out, _, _ := run(t, "verify", "errors", "--state", h.state, "--output", "json")
+		plain, _ := filepath.Glob(h.dir + "/errors-*.log")
+		return json.Unmarshal([]byte(out), &v) == nil && v.OK && v.Records == 20 && len(plain) == 0
+	})
+	if s := h.status().Outlets[0]; s.TallyHash != v.Hash || s.TallyLines != v.Lines || v.Lines != s.Pieces {
+		t.Errorf("the status has %d lines, %s, verify %d, %s", s.TallyLines, s.TallyHash, v.Lines, v.Hash)
+	}
+	out = expect(t, 0, "", "", "show", "errors", "--state", h.state, "--since", "2026-11-25T10:05:00Z", "--until", "2026-11-25T10:07:00Z", "--output", "json")
+	if strings.Count(out, "\n") != 2 || !strings.Contains(out, `"severity":"error","text":"error 5"`) || !strings.Contains(out, `"error 6"`) {
+		t.Errorf("show says %s", out)
+	}
+	h.stop()
+	h.setPlan(strings.Replace(filesPlan, "{time} {severity upper width 9} {text}", "json", 1)) // the pieces are of the format before
+	h.start()
+	h.send("tcp", "<11>1 2026-11-25T11:00:00Z - pumpd - - - in JSON\n")
+	h.eventually("it is written", func() bool { return h.status().Outlets[0].Out == 1 })
+	if out := expect(t, 0, "", "", "show", "errors", "--state", h.state, "--where", `severity is error and text contains "in" or text is "error 3"`, "--output", "json"); strings.Count(out, "\n") != 2 {
+		t.Errorf("show says %s", out)
+	}
+	expect(t, 0, "", "", "verify", h.dir+"/errors.log", "--expect", v.Hash)
+	pieces, _ := roll.Pieces(h.dir + "/errors.log")
+	os.Remove(pieces[3].Path)
+	if out := expect(t, 1, "", "", "verify", h.dir+"/errors.log"); !strings.Contains(out, strings.TrimSuffix(pieces[3].Path, ".zst")+": it was removed, and not by keep") {
+		t.Errorf("verify says %s", out)
+	}
+	expect(t, 3, "", "does not exist", "verify", h.dir+"/none.log")
+	expect(t, 2, "", "64 hexadecimal digits", "verify", h.dir+"/errors.log", "--expect", "x")
+}
+
+func TestOneOutletWritesManyFilesAndNoneOutsideOfItsFolder(t *testing.T) {
+	h := newHost(t, filesPlan)
+	h.start()
+	for _, app := range []string{"pumpd", "../../../tmp/evil", "..", "ticketd", "valve-ctl", "pumpd"} {
+		h.send("tcp", fmt.Sprintf("<14>1 - - %s - - - of %s\n", app, app))
+	}
+	h.eventually("all are written", func() bool { return h.status().Outlets[1].Out == 6 })
+	files := func() (names []string) {
+		entries, _ := os.ReadDir(h.dir + "/apps")
+		for _, e := range entries {
+			names = append(names, e.Name())
+		}
+		return names
+	}
+	if got := fmt.Sprint(files()); got != "[_..__.._tmp_evil.log _..log pumpd.log other.log]" && got != "[_.log _._.._.._tmp_evil.log other.log pumpd.log]" && !strings.Contains(got, "other.log pumpd.log]") {
+		t.Errorf("the files are %s", got)
+	}
+	if text, _ := os.ReadFile(h.dir + "/apps/other.log"); string(text) != "info: of ticketd\ninfo: of valve-ctl\n" {
+		t.Errorf("the rest is %q", text)
+	}
+	if s := h.status().Outlets[1]; s.Files != 4 || s.Path != h.dir+"/apps/{app}.log" {
+		t.Errorf("%+v", s)
+	}
+	expect(t, 0, "", "", "roll", "--state", h.state, "apps")
+	h.stop()
+	if pieces, _ := filepath.Glob(h.dir + "/apps/*Z.log*"); len(pieces) != 4 {
+		t.Errorf("the pieces are %s", pieces)
+	}
+	h.start() // and keeps what an earlier run has left
+	if s := h.status().Outlets[1]; s.Files != 4 || s.Pieces != 4 {
+		t.Errorf("%+v", s)
+	}
+	expect(t, 3, "", "writes to many files; name one of", "show", "apps", "--state", h.state)
+	if out := expect(t, 0, "", "", "show", h.dir+"/apps/pumpd.log", "--state", h.state); out != "info: of pumpd\ninfo: of pumpd\n" {
+		t.Errorf("show says %q", out)
+	}
+}
+
+func TestPreview(t *testing.T) {
+	h := newHost(t, filesPlan)
+	var v struct {
+		Outlet, Line, Live string
+		Next               []struct{ At, Path string }
+		Ceiling            *int64
+	}
+	out := expect(t, 0, "", "", "plan", "preview", h.plan, "errors", "--line", "<11>1 2026-11-25T10:00:00Z - - - - - it fails", "--output", "json")
+	if err := json.Unmarshal([]byte(out), &v); err != nil {
+		t.Fatal(err)
+	}
+	if v.Line != "2026-11-25T10:00:00Z ERROR     it fails" || v.Live != h.dir+"/errors.log" || len(v.Next) != 1 || !regexp.MustCompile(`/errors-\d{8}T\d{6}Z\.log\.zst$`).MatchString(v.Next[0].Path) || *v.Ceiling != 51*200 {
+		t.Errorf("%+v", v)
+	}
+	if out := expect(t, 0, "", "", "plan", "preview", h.plan, "apps"); !strings.Contains(out, "into "+h.dir+"/apps/pumpd.log\n") {
+		t.Errorf("%s", out)
+	}
+	expect(t, 3, "", "has no file outlet", "plan", "preview", h.plan, "none")
+}
+
+// A piece waits until the store has what it holds, and goes then.
+func TestPiecesWaitForTheStore(t *testing.T) {
+	h := newHost(t, `oakbarrel: 1
+service: {url: "http://127.0.0.1:1", token_file: DIR/token}
+intakes: {wire: {syslog: {tcp: "127.0.0.1:0"}}}
+otherwise: {send: [all, centre]}
+outlets:
+  all: {file: {path: DIR/all.log, roll: {size: 300B}, keep: {pieces: 1, until: [centre]}}}
+  centre: {store: {cask: gateway}}
+`)
+	os.WriteFile(h.dir+"/token", []byte("x"), 0o600)
+	h.start()
+	for i := range 10 {
+		h.send("tcp", fmt.Sprintf("<14>pumpd: %d%s\n", i, strings.Repeat(".", 150)))
+		time.Sleep(20 * time.Millisecond)
+	}
+	h.eventually("the files are rolled", func() bool { return h.status().Outlets[0].Pieces >= 5 })
+	time.Sleep(300 * time.Millisecond)
+	if n := h.status().Outlets[0].Pieces; n < 5 {
+		t.Fatalf("%d pieces are left that the store does not have", n)
+	}
+	h.setPlan(`oakbarrel: 1
+intakes: {wire: {syslog: {tcp: "127.0.0.1:0"}}}
+otherwise: {send: [all]}
+outlets: {all: {file: {path: DIR/all.log, roll: {size: 300B}, keep: {pieces: 1}}}}
+`)
+	h.reload()
+	h.eventually("they are removed when nobody is owed", func() bool { return h.status().Outlets[0].Pieces == 1 })
+}
+
+const nginxConfig = `worker_processes 2;
+pid DIR/nginx.pid;
+error_log DIR/error.log;
+events { worker_connections 256; }
+http {
+  access_log DIR/access.log;
+  client_body_temp_path DIR/t1; proxy_temp_path DIR/t2; fastcgi_temp_path DIR/t3; uwsgi_temp_path DIR/t4; scgi_temp_path DIR/t5;
+  server { listen 127.0.0.1:PORT; location / { return 204; } }
+}
+`
+
+// OAKBARREL_ROLLS makes it more than twenty rolls.
+func TestTheAccessLogOfAWebServerIsTendedWithoutLoss(t *testing.T) {
+	rolls := 20
+	if n, err := strconv.Atoi(os.Getenv("OAKBARREL_ROLLS")); err == nil {
+		rolls = n
+	}
+	h := newHost(t, `oakbarrel: 1
+otherwise: {drop: true}
+tend:
+  web:
+    paths: [DIR/access.log]
+    roll: {size: 1B}
+    keep: forever
+    compress: zstd
+    how: rename
+    after: {signal: USR1, pid_file: DIR/nginx.pid}
+    settle: 50ms
+`)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := l.Addr().String()
+	_, port, _ := net.SplitHostPort(address)
+	l.Close()
+	config := strings.NewReplacer("DIR", h.dir, "PORT", port).Replace(nginxConfig)
+	if os.Getuid() == 0 {
+		config = "user root;\n" + config
+	}
+	os.WriteFile(h.dir+"/nginx.conf", []byte(config), 0o644)
+	server := exec.Command("nginx", "-p", h.dir, "-c", h.dir+"/nginx.conf", "-g", "daemon off;")
+	server.Stderr = h.log
+	if err := server.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() {
+		server.Process.Signal(syscall.SIGTERM)
+		server.Wait()
+	}()
+	h.eventually("the server answers", func() bool {
+		r, err := http.Get("http://" + address + "/ready")
+		if err == nil {
+			r.Body.Close()
+		}
+		return err == nil
+	})
+	stop := make(chan struct{})
+	var asking sync.WaitGroup
+	sent := make([]int, 2)
+	for i := range sent {
+		asking.Go(func() {
+			for {
+				select {
+				case <-stop:
+					return
+				case <-time.After(time.Millisecond):
+				}
+				r, err := http.Get(fmt.Sprintf("http://%s/%d/%d", address, i, sent[i]))
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				io.Copy(io.Discard, r.Body)
+				r.Body.Close()
+				sent[i]++
+			}
+		})
+	}
+	for range rolls {
+		expect(t, 0, "", "", "tend", "run", "--plan", h.plan)
+	}
+	close(stop)
+	asking.Wait()
+	server.Process.Signal(syscall.SIGTERM)
+	server.Wait()
+	var got [2][]int
+	line := regexp.MustCompile(`"GET /(\d)/(\d+) HTTP`)
+	set, err := roll.NewReader(h.dir+"/access.log", false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer set.Close()
+	for i := range set.Files() {
+		set.Lines(i, func(text []byte) error {
+			if m := line.FindSubmatch(text); m != nil {
+				who, _ := strconv.Atoi(string(m[1]))
+				n, _ := strconv.Atoi(string(m[2]))
+				got[who] = append(got[who], n)
+			}
+			return nil
+		})
+	}
+	for i := range sent {
+		want := make([]int, sent[i])
+		for n := range want {
+			want[n] = n
+		}
+		slices.Sort(got[i]) // two workers of the server log what one client asks
+		if !slices.Equal(got[i], want) {
+			t.Errorf("of client %d there are %d requests, not each of %d once", i, len(got[i]), len(want))
+		}
+	}
+	out := expect(t, 0, "", "", "verify", h.dir+"/access.log")
+	if set.Files() < rolls {
+		t.Errorf("%d files in %d rolls:\n%s", set.Files(), rolls, out)
+	}
+	t.Logf("%d requests in %d files; %s", sent[0]+sent[1], set.Files(), out)
+}
+
+func TestTendRunSaysWhatItWouldDo(t *testing.T) {
+	h := newHost(t, `oakbarrel: 1
+otherwise: {drop: true}
+tend: {kiosk: {paths: [DIR/*.txt], roll: {size: 10B}, keep: {pieces: 1}, how: copy}}
+`)
+	os.WriteFile(h.dir+"/a.txt", []byte("one line of text\n"), 0o600)
+	os.WriteFile(h.dir+"/b.txt", nil, 0o600)
+	os.Symlink("/etc/passwd", h.dir+"/c.txt")
+	out := expect(t, 1, "", "", "tend", "run", "--plan", h.plan, "--dry-run")
+	for _, want := range []string{"kiosk: would roll " + h.dir + "/a.txt: it has 17 bytes", "kiosk: left " + h.dir + "/b.txt: it is empty", "kiosk: cannot tend " + h.dir + "/c.txt: tend " + h.dir + "/c.txt: it is a link or no file at all"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("%q is missing:\n%s", want, out)
+		}
+	}
+	if found, _ := filepath.Glob(h.dir + "/a*"); len(found) != 1 {
+		t.Errorf("a dry run leaves %s", found)
+	}
+	os.Remove(h.dir + "/c.txt")
+	for range 3 {
+		expect(t, 0, "", "", "tend", "run", "--plan", h.plan)
+		os.WriteFile(h.dir+"/a.txt", []byte("one line of text\n"), 0o600)
+	}
+	if found, _ := filepath.Glob(h.dir + "/a-*"); len(found) != 1 {
+		t.Errorf("keep leaves %s", found)
+	}
+	h.start() // an agent does it by itself
+	h.eventually("the agent rolls it", func() bool {
+		s := h.status()
+		return len(s.Tended) == 2 && s.Tended[0].Path == h.dir+"/a.txt" && s.Tended[0].LiveBytes == 0 && s.Tended[0].TallyLines == 7
+	})
+}
