@@ -15,8 +15,8 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"oakbarrel/core/forecast"
 	"oakbarrel/core/plan"
-	"oakbarrel/core/roll"
 )
 
 // The verdicts of a check.
@@ -248,54 +248,24 @@ func (d *doctor) lookAtFolder(subject, dir string) {
 
 // lookAtDisks compares what keep allows with the disks that it is on.
 func (d *doctor) lookAtDisks() {
-	type disk struct {
-		allowed, used int64
-		unbounded     []string
-		stat          unix.Statfs_t
-		dir           string
-	}
-	disks := map[string]*disk{}
-	for _, o := range d.plan.Outlets {
-		if o.Kind != "file" {
-			continue
-		}
-		dir := filepath.Dir(o.File.Path)
-		for dir != "/" {
-			if _, err := os.Stat(dir); err == nil {
-				break
+	report := forecast.Of(d.plan.Sources(), time.Now())
+	for _, k := range report.Disks {
+		var unbounded []string
+		for _, s := range report.Sets {
+			if s.Disk == k.Folder && s.Ceiling == nil {
+				unbounded = append(unbounded, s.Name)
 			}
-			dir = filepath.Dir(dir)
 		}
-		var st unix.Stat_t
-		k := &disk{dir: dir}
-		if unix.Stat(dir, &st) != nil || unix.Statfs(dir, &k.stat) != nil {
-			continue
-		}
-		key := fmt.Sprint(st.Dev)
-		if disks[key] == nil {
-			disks[key] = k
-		}
-		k = disks[key]
-		ceiling := o.File.Ceiling()
-		if ceiling == 0 {
-			k.unbounded = append(k.unbounded, o.Name)
-		}
-		k.allowed += ceiling
-		pieces, _ := roll.Pieces(o.File.Path)
-		for _, p := range pieces {
-			k.used += p.Size
-		}
-	}
-	for _, k := range disks {
-		free := int64(k.stat.Bavail) * k.stat.Bsize
-		subject := "disk of " + k.dir
+		subject, free := "disk of "+k.Folder, binarySize(k.Free)
 		switch {
-		case k.allowed > free+k.used:
-			d.wrong(subject, fmt.Sprintf("keep allows %s there, and %s are free", binarySize(k.allowed), binarySize(free)), "lower keep, or make room")
-		case len(k.unbounded) > 0:
-			d.warn(subject, fmt.Sprintf("nothing bounds what %s may take; %s are free", strings.Join(k.unbounded, ", "), binarySize(free)), "give keep a total, or pieces beside a roll size")
+		case k.Free <= k.Floor:
+			d.wrong(subject, fmt.Sprintf("%s are free, and %s are to stay free: nothing is written there", free, binarySize(k.Floor)), "make room, or lower disk: {floor: …}")
+		case !k.Fits:
+			d.wrong(subject, fmt.Sprintf("keep allows %s there, and %s are free", binarySize(*k.Ceiling), free), "lower keep, or make room")
+		case len(unbounded) > 0:
+			d.warn(subject, fmt.Sprintf("nothing bounds what %s may take; %s are free", strings.Join(unbounded, ", "), free), "give keep a total, or pieces beside a roll size")
 		default:
-			d.ok(subject, fmt.Sprintf("keep allows %s, and %s are free", binarySize(k.allowed), binarySize(free)))
+			d.ok(subject, fmt.Sprintf("keep allows %s, and %s are free", binarySize(*k.Ceiling), free))
 		}
 	}
 }

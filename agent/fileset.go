@@ -86,18 +86,10 @@ func (o *fileOutlet) room(r *record.Record) bool {
 // discover finds the sets that earlier runs have left under a path with places,
 // so that they are kept as the plan says.
 func (o *fileOutlet) discover() {
-	places := o.settings.Path
-	found, _ := filepath.Glob(places.Pattern())
-	tallies, _ := filepath.Glob(places.Pattern() + roll.TallySuffix)
-	for _, path := range tallies {
-		found = append(found, path[:len(path)-len(roll.TallySuffix)])
+	for _, path := range o.settings.LiveFiles() {
+		o.setAt(path)
 	}
-	for _, path := range found {
-		if places.Matches(path) {
-			o.setAt(path)
-		}
-	}
-	if places.HasDate() {
+	if o.settings.Path.HasDate() {
 		o.before = len(o.sets)
 	}
 }

@@ -77,7 +77,7 @@ func (t *tender) pass(ctx context.Context, dry bool) {
 		}
 	}()
 	renamed := false
-	for _, path := range t.files() {
+	for _, path := range roll.LiveFiles(t.settings.Paths) {
 		if ctx.Err() != nil {
 			return
 		}
@@ -178,39 +178,6 @@ func (t *tender) set(path string, dry bool) (*roll.Tended, error) {
 		t.sets[path] = s
 	}
 	return s, err
-}
-
-// files returns the live files of the patterns, also those that are gone and
-// have left pieces.
-func (t *tender) files() (files []string) {
-	add := func(path string) {
-		if !slices.Contains(files, path) {
-			files = append(files, path)
-		}
-	}
-	for _, pattern := range t.settings.Paths {
-		tallies, _ := filepath.Glob(pattern + roll.TallySuffix)
-		for _, path := range tallies {
-			add(strings.TrimSuffix(path, roll.TallySuffix))
-		}
-		found, _ := filepath.Glob(pattern)
-		for _, path := range found {
-			live, isPiece := roll.LiveOf(path)
-			counted, maybe := roll.CountedLiveOf(path)
-			switch {
-			case strings.HasSuffix(path, roll.TallySuffix) || strings.HasPrefix(filepath.Base(path), "."):
-			case isPiece:
-				if match, _ := filepath.Match(pattern, live); match {
-					add(live)
-				}
-			case maybe && slices.Contains(found, counted):
-			default:
-				add(path)
-			}
-		}
-	}
-	slices.Sort(files)
-	return files
 }
 
 // after makes the program open its files again.

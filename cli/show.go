@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -153,8 +152,7 @@ func (s *shower) find(name string) error {
 
 // manyFiles says that an outlet is no single set, and names those that it is.
 func manyFiles(o plan.Outlet) error {
-	found, _ := filepath.Glob(o.Path.Pattern())
-	found = slices.DeleteFunc(found, func(path string) bool { return !o.Path.Matches(path) })
+	found := o.LiveFiles()
 	if len(found) == 0 {
 		return fmt.Errorf("outlet %s writes to many files, and none is there yet: %s", o.Name, o.Path)
 	}

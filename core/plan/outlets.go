@@ -92,7 +92,7 @@ func (r *planReader) readFile(e entry, out *Outlet) (pathAt Position) {
 	if e, ok := m.get("format"); ok {
 		out.Format = r.readFormat(e)
 	}
-	r.readSet(m, &set, out)
+	r.readSet(m, out.Name, &set, out)
 	out.Files, out.Open = 1000, 100
 	for key, to := range map[string]*int{"files": &out.Files, "open": &out.Open} {
 		e, ok := m.get(key)
@@ -176,7 +176,7 @@ func (r *planReader) account(e entry, kind string, lookup func(string) (string, 
 }
 
 // readSet reads how a set is rolled, kept and compressed.
-func (r *planReader) readSet(m mapping, set *roll.Settings, out *Outlet) {
+func (r *planReader) readSet(m mapping, name string, set *roll.Settings, out *Outlet) {
 	if e, ok := m.get("roll"); ok {
 		r.readRoll(e, set)
 	}
@@ -185,6 +185,7 @@ func (r *planReader) readSet(m mapping, set *roll.Settings, out *Outlet) {
 	}
 	if e, ok := m.require("keep", "say how long pieces stay: keep: {pieces: 20}, {days: 30}, {total: 2GiB}, or keep: forever"); ok {
 		r.readKeep(e, set, out)
+		r.setsAt[name] = e.at
 		if set.Counted && (set.Keep.Pieces == 0 || set.Keep.Pieces > roll.MostCounted) {
 			r.fail(e.at, fmt.Sprintf("pieces with counted names are renamed at each roll, so there can be at most %d of them", roll.MostCounted), fmt.Sprintf("write keep: {pieces: 20}, or at most %d; or names: stamped", roll.MostCounted))
 		}

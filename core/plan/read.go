@@ -24,6 +24,7 @@ type planReader struct {
 	floor      disk.Floor
 	untils     []untilSource
 	tends      []Tend
+	setsAt     map[string]Position // where the keep of each outlet and tend stands
 }
 
 func (r *planReader) read(body ast.Node) *Plan {
@@ -36,7 +37,7 @@ func (r *planReader) read(body ast.Node) *Plan {
 	if e, ok := top.get("zone"); ok {
 		r.zoneOfPlan = r.zone(e)
 	}
-	r.floor = disk.Floor{Percent: 5}
+	r.floor, r.setsAt = disk.Floor{Percent: 5}, map[string]Position{}
 	if e, ok := top.get("disk"); ok {
 		r.readDisk(e)
 	}
@@ -70,6 +71,7 @@ func (r *planReader) read(body ast.Node) *Plan {
 	for _, rule := range r.rules {
 		rules = append(rules, rule.Rule)
 	}
+	r.checkDisks()
 	p.Service, p.Intakes, p.Outlets, p.Tends = r.service, r.intakes, r.outlets, r.tends
 	p.Table = route.NewTable(rules, otherwise, len(p.Outlets))
 	r.warnOfRules(p.Table)

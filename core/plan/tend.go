@@ -48,7 +48,7 @@ func (r *planReader) readTend(named entry) Tend {
 	if e, ok := m.require("paths", "write paths: [/srv/kiosk/*.log]"); ok {
 		t.Paths = r.patterns(e)
 	}
-	r.readSet(m, &t.File, nil)
+	r.readSet(m, t.Name, &t.File, nil)
 	if _, ok := m.get("roll"); !ok && !slices.Contains(m.meant, "roll") {
 		r.fail(named.at, m.what+" has no roll", "write roll: {size: 50MiB, every: day}")
 	}
