@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"oakbarrel/client"
 )
 
 // An agent is spoken to over a unix socket in its state folder, by HTTP. Who
@@ -105,7 +107,7 @@ func CloseDetail(ctx context.Context, stateDir, rule string) (closed bool, err e
 }
 
 // Roll rolls the sets of an outlet, or of all file outlets where outlet is "".
-func Roll(ctx context.Context, stateDir, outlet string) (rolled []RolledSet, err error) {
+func Roll(ctx context.Context, stateDir, outlet string) (rolled []client.RolledSet, err error) {
 	err = ask(ctx, stateDir, "POST", "/roll", url.Values{"outlet": {outlet}}, &rolled)
 	return rolled, err
 }

@@ -7,28 +7,20 @@ import (
 	"path/filepath"
 	"time"
 
+	"oakbarrel/client"
 	"oakbarrel/core/roll"
 )
 
 // rollRequest asks for the sets of an outlet to be rolled.
-type rollRequest struct{ answer chan<- []RolledSet }
-
-// RolledSet is what came of rolling a set.
-type RolledSet struct {
-	Outlet string `json:"outlet"`
-	Path   string `json:"path"`
-	Rolled bool   `json:"rolled"`
-	Piece  string `json:"piece"` // the path of the new piece
-	Why    string `json:"why"`   // it was not rolled
-}
+type rollRequest struct{ answer chan<- []client.RolledSet }
 
 // rollSets rolls the sets that hold something. What is held for them is
 // written before, so that it stands in the piece.
 func (o *fileOutlet) rollSets(r rollRequest) {
-	answer := []RolledSet{}
+	answer := []client.RolledSet{}
 	written := o.writeHeld()
 	for _, s := range o.all() {
-		done := RolledSet{Outlet: o.settings.Name, Path: s.path}
+		done := client.RolledSet{Outlet: o.settings.Name, Path: s.path}
 		rolled, err := false, error(nil)
 		if written {
 			rolled, err = s.writer.Roll()
@@ -47,7 +39,7 @@ func (o *fileOutlet) rollSets(r rollRequest) {
 }
 
 // Roll rolls the sets of a file outlet, or of all where none is named.
-func (a *Agent) roll(name string) ([]RolledSet, error) {
+func (a *Agent) roll(name string) ([]client.RolledSet, error) {
 	a.mu.RLock()
 	var outlets []*fileOutlet
 	found := name == ""
@@ -68,14 +60,14 @@ func (a *Agent) roll(name string) ([]RolledSet, error) {
 	if len(outlets) == 0 {
 		return nil, errors.New("there is nothing to roll; only a file outlet is rolled")
 	}
-	all := []RolledSet{}
+	all := []client.RolledSet{}
 	for _, o := range outlets {
-		answer := make(chan []RolledSet, 1)
+		answer := make(chan []client.RolledSet, 1)
 		select {
 		case o.rolls <- rollRequest{answer}:
 			all = append(all, <-answer...)
 		case <-time.After(5 * time.Second):
-			all = append(all, RolledSet{Outlet: name, Path: o.path, Why: "the outlet is held up; its trouble is in the status"})
+			all = append(all, client.RolledSet{Outlet: name, Path: o.path, Why: "the outlet is held up; its trouble is in the status"})
 		case <-a.ending.Done():
 			return nil, errors.New("the agent stops")
 		}

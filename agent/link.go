@@ -144,6 +144,9 @@ func (a *Agent) do(o client.Order) client.Outcome {
 		}
 		return client.Outcome{Text: "the window of rule " + o.Rule + " is closed"}
 	}
+	if outcome, known := a.doFiles(o); known {
+		return outcome
+	}
 	return client.Outcome{Why: "this agent does not know such an order; a newer one may"}
 }
 

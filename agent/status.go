@@ -5,22 +5,24 @@ import (
 	"time"
 
 	"oakbarrel/core/balance"
+	"oakbarrel/core/forecast"
 	"oakbarrel/core/plan"
 )
 
 // Status is what a running agent says of itself.
 type Status struct {
-	AgentID string         `json:"agent_id"`
-	Host    string         `json:"host"`
-	PID     int            `json:"pid"`
-	Since   time.Time      `json:"since"` // counters count from here
-	Plan    PlanStatus     `json:"plan"`
-	Intakes []IntakeStatus `json:"intakes"`
-	Rules   balance.Rules  `json:"rules"`
-	Outlets []OutletStatus `json:"outlets"`
-	Tended  []TendedFile   `json:"tended"`  // files that others write
-	Details []Detail       `json:"details"` // the detail windows that are open
-	Balance balance.Result `json:"balance"`
+	AgentID  string          `json:"agent_id"`
+	Host     string          `json:"host"`
+	PID      int             `json:"pid"`
+	Since    time.Time       `json:"since"` // counters count from here
+	Plan     PlanStatus      `json:"plan"`
+	Intakes  []IntakeStatus  `json:"intakes"`
+	Rules    balance.Rules   `json:"rules"`
+	Outlets  []OutletStatus  `json:"outlets"`
+	Tended   []TendedFile    `json:"tended"`   // files that others write
+	Forecast forecast.Report `json:"forecast"` // of the files; made anew each ten seconds
+	Details  []Detail        `json:"details"`  // the detail windows that are open
+	Balance  balance.Result  `json:"balance"`
 }
 
 // PlanStatus tells which plan is in force.
@@ -56,6 +58,7 @@ type OutletStatus struct {
 	LiveBytes    int64      `json:"live_bytes"`
 	Pieces       int        `json:"pieces"`
 	PieceBytes   int64      `json:"piece_bytes"`
+	Paths        []string   `json:"paths"`       // of the live files of a file outlet, at most 100
 	TallyLines   int        `json:"tally_lines"` // where there is one set
 	TallyHash    string     `json:"tally_hash"`  // of the last line, "" for none
 	LastWrite    *time.Time `json:"last_write"`
@@ -72,7 +75,7 @@ func (a *Agent) status() Status {
 	s := Status{
 		AgentID: a.state.id, Host: a.host(), PID: os.Getpid(), Since: a.since,
 		Plan:    PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.plan.Hash(), Refused: a.refused},
-		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{}, Tended: append([]TendedFile{}, a.tended...), Details: append([]Detail{}, a.details...),
+		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{}, Tended: append([]TendedFile{}, a.tended...), Forecast: a.forecast, Details: append([]Detail{}, a.details...),
 		Rules: balance.Rules{In: a.in.Load(), Routed: a.routed.Load(), Dropped: a.dropped.Load(), Limited: a.limited.Load(), Folded: a.folded.Load()},
 	}
 	account := balance.Account{Rules: s.Rules, Intakes: []balance.Intake{a.gone}}
@@ -134,6 +137,9 @@ func (a *Agent) intakeStatus(in *intake, leaving bool) IntakeStatus {
 	return s
 }
 
+// mostPaths bounds the list of paths in a status.
+const mostPaths = 100
+
 func (o *fileOutlet) status(leaving bool) OutletStatus {
 	o.mu.Lock()
 	sets := append([]*fileSet(nil), o.order...)
@@ -154,6 +160,9 @@ func (o *fileOutlet) status(leaving bool) OutletStatus {
 		s.Pieces += len(pieces)
 		for _, p := range pieces {
 			s.PieceBytes += p.Size
+		}
+		if len(s.Paths) < mostPaths {
+			s.Paths = append(s.Paths, set.path)
 		}
 		if len(sets) == 1 {
 			s.TallyLines, s.TallyHash = set.writer.Tally()

@@ -17,12 +17,16 @@ import (
 	"golang.org/x/sys/unix"
 
 	"oakbarrel/core/disk"
+	"oakbarrel/core/forecast"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/roll"
 )
 
 // tendPause is the time between two passes over the files that others write.
 const tendPause = 2 * time.Second
+
+// forecastPause is the time between two forecasts.
+const forecastPause = 10 * time.Second
 
 // What a pass does to a file.
 const (
@@ -310,10 +314,17 @@ func (a *Agent) tend() {
 		}
 	}()
 	troubles := map[string]string{} // by path
+	var last *plan.Plan             // of which a forecast was made
+	var made time.Time
 	for {
 		a.mu.RLock()
-		wanted := a.plan.Tends
+		p := a.plan
 		a.mu.RUnlock()
+		wanted := p.Tends
+		if now := time.Now(); p != last || now.Sub(made) >= forecastPause {
+			a.forecastOf(p, now)
+			last, made = p, now
+		}
 		next := map[string]*tender{}
 		failed := map[string]string{}
 		for _, s := range wanted {
@@ -341,6 +352,14 @@ func (a *Agent) tend() {
 		case <-tick.C:
 		}
 	}
+}
+
+// forecastOf makes the forecast of the plan's files a part of the status.
+func (a *Agent) forecastOf(p *plan.Plan, now time.Time) {
+	report := forecast.Of(p.Sources(), now)
+	a.mu.Lock()
+	a.forecast = report
+	a.mu.Unlock()
 }
 
 // logTended logs what a pass did; trouble only when it is new.

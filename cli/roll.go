@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"oakbarrel/agent"
+	"oakbarrel/client"
 )
 
 func (a *app) rollCommand() *cobra.Command {
@@ -40,7 +41,7 @@ code 1 says that nothing was rolled.`,
 	return c
 }
 
-func (a *app) printRolled(rolled []agent.RolledSet) error {
+func (a *app) printRolled(rolled []client.RolledSet) error {
 	any := false
 	for _, r := range rolled {
 		any = any || r.Rolled

@@ -194,7 +194,7 @@ func (s *shower) showFrom(set *roll.Reader) error {
 	var tails [][]string // of the newest file first
 	wanted := s.last
 	for i := set.Files() - 1; i >= 0 && wanted > 0; i-- {
-		tail, err := s.tail(set, i, wanted)
+		tail, err := roll.Tail(func(each func([]byte) error) error { return s.lines(set, i, each) }, wanted, s.meets)
 		if err != nil {
 			return err
 		}
@@ -209,25 +209,6 @@ func (s *shower) showFrom(set *roll.Reader) error {
 		}
 	}
 	return nil
-}
-
-// tail returns the last n lines of a file that meet the condition.
-func (s *shower) tail(set *roll.Reader, file, n int) ([]string, error) {
-	var ring []string
-	at := 0
-	err := s.lines(set, file, func(line []byte) error {
-		if !s.meets(line) {
-			return nil
-		}
-		if len(ring) < n {
-			ring = append(ring, string(line))
-		} else {
-			ring[at] = string(line)
-			at = (at + 1) % n
-		}
-		return nil
-	})
-	return append(ring[at:len(ring):len(ring)], ring[:at]...), err
 }
 
 func (s *shower) meets(line []byte) bool {

@@ -2,7 +2,11 @@
 // the commands, which read. The types of the interface are here.
 package client
 
-import "time"
+import (
+	"time"
+
+	"oakbarrel/core/roll"
+)
 
 // BatchHead is what an agent says of a batch beside its block.
 type BatchHead struct {
@@ -51,10 +55,13 @@ type Order struct {
 	Outcome Outcome    `json:"outcome"`
 }
 
-// NewOrder gives an order: to pass a test record through the rules, or to open
-// or close the detail window of a rule.
+// NewOrder gives an order: to pass a test record through the rules, to open or
+// close the detail window of a rule, to roll an outlet's files, or to tell of
+// the pieces of a rolled set, its last lines, or how it stands to its tally.
 type NewOrder struct {
-	Kind    string `json:"kind" enum:"test_record,detail_open,detail_close"`
+	Kind    string `json:"kind" enum:"test_record,detail_open,detail_close,roll,pieces,last_lines,verify"`
+	Outlet  string `json:"outlet,omitempty" maxLength:"64"`               // to roll; "" for all
+	Path    string `json:"path,omitempty" maxLength:"4096"`               // of the live file of a set
 	Rule    string `json:"rule,omitempty" maxLength:"256"`                // of the window
 	To      string `json:"to,omitempty" maxLength:"16"`                   // the severity of the window
 	Seconds int    `json:"seconds,omitempty" minimum:"0" maximum:"86400"` // how long the window is open
@@ -66,7 +73,13 @@ type Outcome struct {
 	Text   string   `json:"text,omitempty"`    // of the test record
 	GoesTo []string `json:"goes_to,omitempty"` // the outlets that the rules gave it to
 	Hops   []Hop    `json:"hops,omitempty"`    // of the test record
-	Why    string   `json:"why,omitempty"`     // it could not be done
+
+	Rolled  []RolledSet   `json:"rolled,omitempty"`
+	Pieces  []Piece       `json:"pieces,omitempty"` // the newest first, at most 100
+	Lines   []string      `json:"lines,omitempty"`  // the last of a set, clipped
+	Verdict *roll.Verdict `json:"verdict,omitempty"`
+
+	Why string `json:"why,omitempty"` // it could not be done
 }
 
 // Hop is a station that a traced record has come to, or where it has stopped.
@@ -76,6 +89,27 @@ type Hop struct {
 	Ms     float64 `json:"ms"` // since it was sent
 	Done   bool    `json:"done"`
 	Detail string  `json:"detail"` // where it is, or why it stopped
+}
+
+// RolledSet is what came of rolling a set.
+type RolledSet struct {
+	Outlet string `json:"outlet"`
+	Path   string `json:"path"` // of the live file
+	Rolled bool   `json:"rolled"`
+	Piece  string `json:"piece"` // the path of the new piece
+	Why    string `json:"why"`   // it was not rolled
+}
+
+// Piece is a closed file of a rolled set.
+type Piece struct {
+	Name    string     `json:"name"`
+	Size    int64      `json:"size"`  // bytes on disk
+	Bytes   int64      `json:"bytes"` // uncompressed, 0 where the tally does not tell
+	Records int64      `json:"records"`
+	Rolled  time.Time  `json:"rolled"`
+	First   *time.Time `json:"first"` // the times of its first and its last record
+	Last    *time.Time `json:"last"`
+	Tallied bool       `json:"tallied"` // it has a line in the tally
 }
 
 // SignIn is a name and its password.
@@ -124,7 +158,15 @@ type Host struct {
 // HostStatus is an agent that the service has heard, and what it says of itself.
 type HostStatus struct {
 	Host
-	Status any `json:"status"` // as the agent's status command has it
+	Status       any            `json:"status"` // as the agent's status command has it
+	TallyTrouble []TallyTrouble `json:"tally_trouble"`
+}
+
+// TallyTrouble says that a tally is not what the agent told of it before.
+type TallyTrouble struct {
+	Path string    `json:"path"` // of the live file
+	What string    `json:"what"`
+	At   time.Time `json:"at"` // when the service saw it
 }
 
 // Counts answers a count.

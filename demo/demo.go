@@ -97,6 +97,7 @@ func Run(ctx context.Context, o Options) error {
 	spoken := make(chan error, 1)
 	ready := make(chan struct{})
 	go func() { spoken <- speak(speaking, d.Agents, o.Rate, ready) }()
+	go kiosk(speaking, dir)
 	<-ready
 	tell(o, d, store)
 	select {

@@ -18,6 +18,7 @@ import (
 	"testing"
 	"time"
 
+	"oakbarrel/client"
 	"oakbarrel/core/roll"
 )
 
@@ -58,6 +59,10 @@ func TestRollVerifyAndShow(t *testing.T) {
 	out = expect(t, 0, "", "", "show", "errors", "--state", h.state, "--since", "2026-11-25T10:05:00Z", "--until", "2026-11-25T10:07:00Z", "--output", "json")
 	if strings.Count(out, "\n") != 2 || !strings.Contains(out, `"severity":"error","text":"error 5"`) || !strings.Contains(out, `"error 6"`) {
 		t.Errorf("show says %s", out)
+	}
+	out = expect(t, 0, "", "", "forecast", "--state", h.state)
+	if !strings.Contains(out, "AT MOST") || !strings.Contains(out, "keep allows") || !regexp.MustCompile(`errors +[0-9.]+ ([KM]i)?B`).MatchString(out) {
+		t.Errorf("forecast says %s", out)
 	}
 	h.stop()
 	h.setPlan(strings.Replace(filesPlan, "{time} {severity upper width 9} {text}", "json", 1)) // the pieces are of the format before
@@ -163,6 +168,76 @@ outlets: {all: {file: {path: DIR/all.log, roll: {size: 300B}, keep: {pieces: 1}}
 `)
 	h.reload()
 	h.eventually("they are removed when nobody is owed", func() bool { return h.status().Outlets[0].Pieces == 1 })
+}
+
+func TestTheFilesOfAHostInTheConsole(t *testing.T) {
+	s := newStore(t)
+	password := filepath.Join(s.dir, "password")
+	os.WriteFile(password, []byte("lantern-light\n"), 0o600)
+	expect(t, 0, "", "", "account", "add", "noor", "--role", "operator", "--password-file", password, "--database-file", s.database)
+	h := s.host("gateway", s.token("gateway", "write"))
+	plan, _ := os.ReadFile(h.plan)
+	h.setPlan(strings.Replace(string(plan), "send: [centre]}\noutlets:", "send: [centre, all]}\noutlets:\n  all: {file: {path: DIR/all.log, format: '{time} {text}', roll: {size: 1KiB}, keep: {pieces: 10}, compress: zstd}}", 1))
+	h.start()
+	for i := range 40 {
+		h.send("tcp", fmt.Sprintf("<14>1 2026-11-25T10:00:%02dZ - ticketd - - - sale %d of the day%s\n", i, i, strings.Repeat(".", 40)))
+	}
+	h.eventually("all are written, and the pieces are in the tally", func() bool {
+		all := h.status().Outlets[0]
+		return all.Out == 40 && all.Pieces > 1 && all.TallyLines == all.Pieces
+	})
+	b := newBrowser(t, "http://"+s.address)
+	b.waitForText("Sign in to read")
+	b.typeInto("[name=name]", "noor")
+	b.typeInto("[name=password]", "lantern-light\r")
+	b.waitForText("Records in the store")
+	b.click("a[href^='/hosts/']")
+	b.waitForText("keep allows 11.0 KiB")
+	b.click("li > button[aria-expanded]")
+	press := func(name string) {
+		b.waitFor(fmt.Sprintf(`([...document.querySelectorAll("li button")].find((x) => x.innerText === %q && !x.disabled)?.click(), true)`, name))
+	}
+	b.waitForText("Last lines")
+	press("Last lines")
+	b.waitForText("sale 39 of the day")
+	press("Pieces")
+	b.waitForText("in it")
+	press("Roll now")
+	b.waitForText("rolled into")
+	h.eventually("the new piece is in the tally", func() bool { all := h.status().Outlets[0]; return all.TallyLines == all.Pieces })
+	press("Verify")
+	b.waitForText("are as the tally has them")
+	b.fits("a host's files")
+	pieces, _ := roll.Pieces(h.dir + "/all.log")
+	os.WriteFile(pieces[0].Path, []byte("something else\n"), 0o600)
+	press("Verify")
+	b.waitForText("▲ " + pieces[0].FileName())
+	b.size(390, 800)
+	b.fits("a host's files, 390 wide")
+
+	admin := s.token("*", "admin")
+	operator, err := client.New(client.Options{URL: s.url(), Token: func() (string, error) { return admin, nil }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	id := h.status().AgentID
+	order := func(what client.NewOrder) client.Outcome {
+		given, err := operator.GiveOrder(t.Context(), id, what)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var o client.Order
+		h.eventually("the order is done", func() bool { o, err = operator.Order(t.Context(), id, given.ID); return err == nil && o.Done != nil })
+		return o.Outcome
+	}
+	for _, kind := range []string{"pieces", "last_lines", "verify"} {
+		if o := order(client.NewOrder{Kind: kind, Path: "/etc/passwd"}); o.Why != "the agent has no rolled set of that path" || o.Lines != nil {
+			t.Errorf("%s of a file that is none of the agent's: %+v", kind, o)
+		}
+	}
+	if o := order(client.NewOrder{Kind: "roll", Outlet: "none"}); o.Why == "" {
+		t.Errorf("%+v", o)
+	}
 }
 
 const nginxConfig = `worker_processes 2;

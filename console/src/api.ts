@@ -25,6 +25,9 @@ export interface Outlet {
   path: string;
   in: number;
   held_at_start: number;
+  files: number;
+  paths: string[] | null;
+  live_bytes: number;
   pieces: number;
   piece_bytes: number;
   out: number;
@@ -34,12 +37,35 @@ export interface Outlet {
   trouble: string;
 }
 
+// What a forecast tells of a source of files, and of a disk. Bytes are those on disk.
+export interface SetForecast {
+  name: string;
+  bytes: number;
+  bytes_per_day: number;
+  oldest: string | null;
+  will_reach: number | null;
+  ceiling: number | null;
+  disk: string;
+}
+
+export interface DiskForecast {
+  folder: string;
+  size: number;
+  free: number;
+  floor: number;
+  bytes_per_day: number;
+  full: string | null;
+  ceiling: number | null;
+  fits: boolean;
+}
+
 export interface Host {
   name: string;
   agent_id: string;
   last_heard: string;
   plan_hash: string;
   held: number;
+  tally_trouble?: { path: string; what: string; at: string }[];
   status: {
     since: string;
     plan: { file: string; read_at: string; changed_on_disk: boolean; refused: { at: string; why: string } | null };
@@ -47,6 +73,8 @@ export interface Host {
     rules: { in: number; routed: number; dropped: number };
     outlets: Outlet[];
     balance: { closes: boolean; difference: number };
+    tended?: { tend: string; path: string; live_bytes: number; pieces: number; piece_bytes: number; trouble: string }[];
+    forecast?: { sets: SetForecast[]; disks: DiskForecast[] };
     details?: { rule: string; from: string; to: string; until: string }[];
   };
 }
@@ -105,7 +133,30 @@ export async function records(query: URLSearchParams, limit: number, after: stri
 export interface Order {
   id: number;
   done: string | null;
-  outcome: { text?: string; goes_to?: string[]; hops?: Hop[]; why?: string };
+  outcome: { text?: string; goes_to?: string[]; hops?: Hop[]; why?: string; rolled?: { path: string; rolled: boolean; piece: string; why: string }[]; pieces?: Piece[]; lines?: string[]; verdict?: Verdict };
+}
+
+// A closed file of a rolled set.
+export interface Piece {
+  name: string;
+  size: number;
+  bytes: number;
+  records: number;
+  rolled: string;
+  first: string | null;
+  last: string | null;
+  tallied: boolean;
+}
+
+// What the check of a set against its tally has found.
+export interface Verdict {
+  ok: boolean;
+  hash: string;
+  pieces: number;
+  records: number;
+  removed: number;
+  why: string;
+  piece: string;
 }
 
 // Hop is a station that a traced record has come to, or where it has stopped.
@@ -122,7 +173,7 @@ async function post<T>(path: string, body: unknown, signal?: AbortSignal): Promi
 }
 
 // order gives an agent an order, and returns what came of it.
-export async function order(agent: string, what: { kind: string; rule?: string; to?: string; seconds?: number }): Promise<Order> {
+export async function order(agent: string, what: { kind: string; rule?: string; to?: string; seconds?: number; outlet?: string; path?: string }): Promise<Order> {
   const path = `/agents/${agent}/orders`;
   let given = await post<Order>(path, what);
   for (const began = Date.now(); !given.done; given = await get<Order>(`${path}/${given.id}`)) {

@@ -2,6 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { get, type Host, type Outlet } from "./api";
 import { DetailWindows } from "./detail";
+import { Files } from "./files";
+import { size } from "./size";
 import { TestRecord } from "./testrecord";
 import { ago, clock, count, day } from "./time";
 
@@ -25,6 +27,7 @@ export function troublesOf(h: Host): string[] {
     if (i.missed > 0) list.push(`${i.name}: ${count(i.missed)} records were dropped before they could be read`);
     if (i.turned_away > 0) list.push(`${i.name} has turned away ${count(i.turned_away)} connections or datagrams`);
   }
+  for (const t of h.tally_trouble ?? []) list.push(`the tally of ${t.path}: ${t.what}, seen ${ago(t.at)}`);
   for (const d of s.details ?? []) list.push(`detail window: rule ${d.rule} takes ${d.to} until ${clock(new Date(d.until))}`);
   return list;
 }
@@ -111,6 +114,7 @@ export function HostPage() {
           </tbody>
         </table>
       </section>
+      <section className={`${card} mb-4`}><h3 className="mb-2 text-lg font-semibold">Files</h3><Files host={h} /></section>
       <div className="grid gap-4 sm:grid-cols-2">
         <section className={card}><h3 className="mb-2 text-lg font-semibold">Test</h3><TestRecord host={h} /></section>
         <section className={card}><h3 className="mb-2 text-lg font-semibold">Detail windows</h3><DetailWindows host={h} /></section>
@@ -119,12 +123,6 @@ export function HostPage() {
   );
 }
 
-export function size(n: number): string {
-  const units = ["B", "KiB", "MiB", "GiB", "TiB"];
-  let i = 0;
-  for (; n >= 1024 && i < units.length - 1; i++) n /= 1024;
-  return `${i ? n.toFixed(1) : n} ${units[i]}`;
-}
 
 // Balance draws what came in and where it went, so that it can be seen to close.
 function Balance({ host: h }: { host: Host }) {

@@ -4,7 +4,8 @@ import { useEffect, useState } from "react";
 import { useLocation, useSearchParams } from "react-router";
 import { checkPlan, compare, explain, get, planOf, type Cell, type Checked, type Compared, type Explained, type Rec } from "./api";
 import { Editor } from "./editor";
-import { size, useHosts } from "./hosts";
+import { useHosts } from "./hosts";
+import { size } from "./size";
 import { severities, Severity } from "./severity";
 import { count } from "./time";
 

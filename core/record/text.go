@@ -126,8 +126,10 @@ func Visible(text string) string { return string(AppendVisible(nil, []byte(text)
 
 // Clip returns the first 80 characters of text, made harmless as by [Visible],
 // and … where there is more.
-func Clip(text []byte) string {
-	const longest = 80
+func Clip(text []byte) string { return ClipTo(text, 80) }
+
+// ClipTo is [Clip] with another number of characters.
+func ClipTo(text []byte, longest int) string {
 	start := text[:min(len(text), 4*longest)]
 	runes := []rune(Visible(string(start)))
 	if len(runes) <= longest && len(start) == len(text) {

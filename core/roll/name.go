@@ -42,8 +42,11 @@ func (p Piece) before(q Piece) int {
 	return p.Number - q.Number
 }
 
-// name returns the name of the piece without a compressor's suffix.
-func (p Piece) name() string { return filepath.Base(plainName(p.Path)) }
+// Name returns the name of the piece without a compressor's suffix, as the tally has it.
+func (p Piece) Name() string { return filepath.Base(plainName(p.Path)) }
+
+// FileName returns the name of the piece's file.
+func (p Piece) FileName() string { return filepath.Base(p.Path) }
 
 // Compressed tells whether the piece is compressed, as its name says.
 func (p Piece) Compressed() bool { return suffixOf(p.Path) != "" }

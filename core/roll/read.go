@@ -123,7 +123,7 @@ func (r *Reader) Closed(i int) *TallyLine {
 		}
 	}
 	if p := r.pieces[i]; !p.Counted {
-		return r.lines[p.name()]
+		return r.lines[p.Name()]
 	}
 	return nil
 }
@@ -162,6 +162,25 @@ func (r *Reader) Lines(i int, each func(line []byte) error) error {
 		err = each(rest)
 	}
 	return err
+}
+
+// Tail returns the last n lines, of those that lines calls its function with,
+// which meet a condition; nil is none.
+func Tail(lines func(each func(line []byte) error) error, n int, meets func(line []byte) bool) ([]string, error) {
+	var ring []string
+	at := 0
+	err := lines(func(line []byte) error {
+		switch {
+		case meets != nil && !meets(line):
+		case len(ring) < n:
+			ring = append(ring, string(line))
+		default:
+			ring[at] = string(line)
+			at = (at + 1) % n
+		}
+		return nil
+	})
+	return append(ring[at:len(ring):len(ring)], ring[:at]...), err
 }
 
 // openPiece opens a piece, also where it has been compressed since it was listed.

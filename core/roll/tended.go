@@ -66,7 +66,7 @@ func (t *Tended) look() (err error) {
 	living := tally.Living()
 	for i := range t.pieces {
 		for n := range living {
-			if t.pieces[i].Counted && i+len(living) == n+len(t.pieces) || t.pieces[i].name() == living[n].Name && !t.pieces[i].Counted {
+			if t.pieces[i].Counted && i+len(living) == n+len(t.pieces) || t.pieces[i].Name() == living[n].Name && !t.pieces[i].Counted {
 				t.pieces[i].Line = &living[n]
 			}
 		}
@@ -259,7 +259,7 @@ func (t *Tended) dropUncut() error {
 		return nil // verify tells
 	}
 	for _, l := range tally.Living() {
-		if l.Name == p.name() && !p.Counted {
+		if l.Name == p.Name() && !p.Counted {
 			return nil
 		}
 	}

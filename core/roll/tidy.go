@@ -91,7 +91,7 @@ func (w *Writer) tallyNew() error {
 			return nil
 		}
 		s := w.Settings()
-		line := TallyLine{Event: Closed, Name: p.name(), Size: p.Size, At: w.now(), Late: p.found}
+		line := TallyLine{Event: Closed, Name: p.Name(), Size: p.Size, At: w.now(), Late: p.found}
 		if s.Format != nil {
 			line.Format = s.Format.String()
 		}
@@ -178,13 +178,13 @@ func (w *Writer) match(t *Tally) error {
 			if at := i - surplus; at < len(living) {
 				w.change(p, func(q *Piece) { q.Line = &living[at] })
 			}
-		case removed[p.name()]:
+		case removed[p.Name()]:
 			if err := w.disk.Remove(p.Path); err != nil {
 				return err
 			}
 			w.forget(p)
 		default:
-			if l := closed[p.name()]; l != nil {
+			if l := closed[p.Name()]; l != nil {
 				w.change(p, func(q *Piece) { q.Line = l })
 			}
 		}
@@ -299,7 +299,7 @@ func (w *Writer) GiveUpOldest(removed func(Removal)) (bool, error) {
 // remove tells the tally that a piece is removed, and removes it. Where the
 // tally cannot be written, as on a full disk, the line waits.
 func (w *Writer) remove(p Piece, why string, removed func(Removal)) error {
-	line := TallyLine{Event: Removed, Name: p.name(), Size: p.Size, At: w.now(), Why: why}
+	line := TallyLine{Event: Removed, Name: p.Name(), Size: p.Size, At: w.now(), Why: why}
 	if l := p.Line; l != nil {
 		line.Piece, line.Records, line.First, line.Last, line.Bytes, line.SHA256, line.Format = l.Sequence, l.Records, l.First, l.Last, l.Bytes, l.SHA256, l.Format
 		if p.Counted {

@@ -100,11 +100,11 @@ func (v *Verdict) compare(ctx context.Context, living []TallyLine, pieces []Piec
 	}
 	at := 0
 	for _, l := range living {
-		for at < len(pieces) && pieces[at].name() != l.Name && named(pieces[at:], l.Name) {
+		for at < len(pieces) && pieces[at].Name() != l.Name && named(pieces[at:], l.Name) {
 			v.wrong(filepath.Base(pieces[at].Path), "the tally has no line for it: it was added")
 			at++
 		}
-		if at == len(pieces) || pieces[at].name() != l.Name {
+		if at == len(pieces) || pieces[at].Name() != l.Name {
 			v.wrong(l.Name, "it was removed, and not by keep")
 			continue
 		}
@@ -130,7 +130,7 @@ func (v *Verdict) compare(ctx context.Context, living []TallyLine, pieces []Piec
 
 // named tells whether a piece has that name.
 func named(pieces []Piece, name string) bool {
-	return slices.ContainsFunc(pieces, func(p Piece) bool { return p.name() == name })
+	return slices.ContainsFunc(pieces, func(p Piece) bool { return p.Name() == name })
 }
 
 // countedLine tells whether a line is about a piece whose name has a number,

@@ -31,7 +31,11 @@ func (a *API) takeStatus(ctx context.Context, in *statusInput) (*statusOutput, e
 	if err != nil {
 		return nil, problem(http.StatusBadRequest, "this is not the status of an agent", "")
 	}
-	row := model.Agent{ID: in.Agent, Host: in.Body.Host, PlanHash: in.Body.PlanHash, Held: in.Body.Held, LastHeard: time.Now(), Status: status}
+	tallies, err := a.tallies(ctx, in.Agent, status)
+	if err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	row := model.Agent{ID: in.Agent, Host: in.Body.Host, PlanHash: in.Body.PlanHash, Held: in.Body.Held, LastHeard: time.Now(), Status: status, Tallies: tallies}
 	if err := a.DB.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&row).Error; err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
@@ -42,6 +46,19 @@ func (a *API) takeStatus(ctx context.Context, in *statusInput) (*statusOutput, e
 	return &statusOutput{client.StatusTaken{WantsPlan: known == 0}}, nil
 }
 
+// tallies returns what is known of an agent's tallies with this status.
+func (a *API) tallies(ctx context.Context, agent string, status []byte) (string, error) {
+	var row model.Agent
+	err := a.DB.WithContext(ctx).Select("tallies").Take(&row, "id = ?", agent).Error
+	if err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
+		return "", err
+	}
+	old := map[string]tallyMark{}
+	json.Unmarshal([]byte(row.Tallies), &old) // the service wrote it
+	marks, err := json.Marshal(compareTallies(old, status, time.Now()))
+	return string(marks), err
+}
+
 type statusOutput struct{ Body client.StatusTaken }
 
 type hostsOutput struct{ Body []client.Host }
@@ -49,7 +66,7 @@ type hostsOutput struct{ Body []client.Host }
 // hosts lists the agents that were heard.
 func (a *API) hosts(ctx context.Context, _ *struct{}) (*hostsOutput, error) {
 	var rows []model.Agent
-	if err := a.DB.WithContext(ctx).Omit("status").Order("host, id").Find(&rows).Error; err != nil {
+	if err := a.DB.WithContext(ctx).Omit("status", "tallies").Order("host, id").Find(&rows).Error; err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
 	out := &hostsOutput{Body: []client.Host{}}
@@ -73,7 +90,7 @@ func (a *API) statuses(ctx context.Context, _ *struct{}) (*statusesOutput, error
 	}
 	out := &statusesOutput{Body: []client.HostStatus{}}
 	for _, r := range rows {
-		s := client.HostStatus{Host: hostOf(r)}
+		s := client.HostStatus{Host: hostOf(r), TallyTrouble: troubleOf(r.Tallies)}
 		if err := json.Unmarshal(r.Status, &s.Status); err != nil {
 			return nil, err
 		}

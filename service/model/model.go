@@ -53,7 +53,8 @@ type Agent struct {
 	PlanHash  string `gorm:"size:64"`
 	Held      int64
 	LastHeard time.Time
-	Status    []byte `gorm:"type:longblob"` // JSON
+	Status    []byte `gorm:"type:longblob"`   // JSON
+	Tallies   string `gorm:"type:mediumtext"` // JSON: what it last said of each tally
 }
 
 // AgentPlan is the plan that an agent has in force.
@@ -131,6 +132,9 @@ var migrations = []*gormigrate.Migration{{
 }, {
 	ID:      "0005 plans of agents",
 	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&AgentPlan{}, &Order{}) },
+}, {
+	ID:      "0006 what agents said of tallies",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Agent{}) },
 }}
 
 // Open opens the database and brings its tables up to date. The error does not
