@@ -92,6 +92,11 @@ func (s *shower) run(ctx context.Context, name string) error {
 		return couldNot(err)
 	}
 	defer set.Close()
+	if s.condition != nil {
+		if hint := s.condition.Hint(); hint != nil {
+			set.Hint = hint.In
+		}
+	}
 	s.out = bufio.NewWriterSize(s.stdout, 64<<10)
 	err = s.showFrom(set)
 	if err == nil {

@@ -43,7 +43,7 @@ var compressions = []compressor{
 	{Zstd, ".zst", 22, func(w io.Writer, level int) (io.WriteCloser, error) {
 		return zstd.NewWriter(w, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.EncoderLevelFromZstd(cmp.Or(level, 3))))
 	}, func(r io.Reader) (io.ReadCloser, error) {
-		d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(256<<20))
+		d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(2), zstd.WithDecoderMaxMemory(256<<20))
 		if err != nil {
 			return nil, err
 		}

@@ -24,7 +24,11 @@ type Reader struct {
 	file   *os.File // the live file, nil where there is none
 	pieces []Piece
 	follow bool
-	lines  map[string]*TallyLine // that closed the pieces, by their names; nil until it is asked for
+	// Hint, where it is set, tells whether a text may hold a line that is
+	// wanted; lines of pieces that are not need not be read.
+	Hint func(text []byte) bool
+
+	lines map[string]*TallyLine // that closed the pieces, by their names; nil until it is asked for
 }
 
 // NewReader opens the set at live. The pieces and the live file belong
@@ -157,11 +161,22 @@ func (r *Reader) Lines(i int, each func(line []byte) error) error {
 		return err
 	}
 	defer f.Close()
-	rest, err := lines(f, each)
-	if err == nil && len(rest) > 0 {
-		err = each(rest)
-	}
-	return err
+	return readBlocks(f, func(block []byte) error {
+		if r.Hint != nil && !r.Hint(block) {
+			return nil
+		}
+		for len(block) > 0 {
+			line, after, _ := bytes.Cut(block, []byte{'\n'})
+			block = after
+			if r.Hint != nil && !r.Hint(line) {
+				continue
+			}
+			if err := each(line[:min(len(line), MaxLine)]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Tail returns the last n lines, of those that lines calls its function with,
