@@ -6,9 +6,12 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -285,4 +288,77 @@ func TestAFileThatCannotBeSyncedIsNotTrusted(t *testing.T) {
 	if pieces, _ := f.Pieces(); len(pieces) != 1 {
 		t.Error("the file is still written to")
 	}
+}
+
+// Random sizes, times and settings; a kill or a full disk at a random call that
+// changes a file; then another run. Each record that was taken stands in the set
+// once, in order, and the tally verifies. OAKBARREL_TORTURE makes it more than
+// forty runs.
+func TestTorture(t *testing.T) {
+	runs := 40
+	if n, err := strconv.Atoi(os.Getenv("OAKBARREL_TORTURE")); err == nil {
+		runs = n
+	}
+	r := rand.New(rand.NewPCG(uint64(runs), 32473))
+	minute, _ := ParseEvery("1m")
+	var f *fixture
+	var taken []string
+	rolls := 0
+	for run := range runs {
+		if run%20 == 0 { // another set
+			f = newFixture(t, Settings{})
+			taken = nil
+		}
+		path := f.set.Path
+		f.set = Settings{Path: path, Mode: 0o640, Size: int64(20 + r.IntN(400)), Keep: Keep{Pieces: 100_000}, Compress: []Compression{Zstd, Gzip, NoCompression}[r.IntN(3)], Counted: f.set.Counted, Sync: []Sync{SyncNever, SyncEach, SyncSecond}[r.IntN(3)]}
+		if run%20 == 0 {
+			f.set.Counted = r.IntN(3) == 0
+		}
+		if r.IntN(2) == 0 {
+			f.set.Every = minute
+		}
+		killAt, fullAt := r.IntN(400), r.IntN(200)
+		killed, dying := false, ""
+		f.disk = &disktest.Disk{Fault: func(n int, op, path string) error {
+			killed = killed || n >= killAt
+			if killed || op == "write" && n >= fullAt && n < fullAt+10 {
+				return disktest.ErrFault
+			}
+			return nil
+		}}
+		f.start()
+		for step := 0; !killed && step < 300; step++ {
+			f.now = f.now.Add(time.Duration(r.IntN(20)-2) * time.Second) // the clock goes back too
+			line := fmt.Sprintf("record %d %s", len(taken), strings.Repeat("x", r.IntN(60)))
+			if n, _ := f.Write([]byte(line + "\n")); n > 0 {
+				taken = append(taken, line)
+			} else if killed {
+				dying = line // it may be there, though nobody was told
+			}
+			if r.IntN(8) == 0 {
+				f.Tidy(context.Background(), func(Removal) {})
+				f.Tick()
+			}
+		}
+		f.disk = disk.OS
+		f.start()
+		if err := f.Tick(); err != nil {
+			t.Fatal(err)
+		}
+		f.tidy()
+		pieces, _ := f.Pieces()
+		rolls += len(pieces)
+		got := f.lines()
+		if n := len(taken); dying != "" && len(got) == n+1 && got[n] == dying {
+			taken = append(taken, dying)
+		}
+		if !slices.Equal(got, taken) {
+			t.Fatalf("run %d, killed at call %d: %d lines instead of %d\n%+v", run, killAt, len(got), len(taken), f.set)
+		}
+		if v := f.verify(""); !v.OK {
+			t.Fatalf("run %d, killed at call %d: %+v\n%+v", run, killAt, v, f.set)
+		}
+		f.Close()
+	}
+	t.Logf("%d runs; %d pieces were checked", runs, rolls)
 }

@@ -374,9 +374,12 @@ func (w *Writer) note(length int) error {
 // drop closes the live file, so that the next write opens it again.
 func (w *Writer) drop() {
 	if w.file != nil {
+		if w.dirty && w.Settings().Sync != SyncNever {
+			w.file.Sync() // a failure does not change that it is closed
+		}
 		w.file.Close()
 	}
-	w.file = nil
+	w.file, w.dirty = nil, false
 }
 
 // Tick does what the clock asks for: it opens the set where it is not open,
@@ -394,7 +397,7 @@ func (w *Writer) Tick() error {
 			return err
 		}
 	}
-	if w.dirty && s.Sync == SyncSecond {
+	if w.file != nil && w.dirty && s.Sync == SyncSecond {
 		if err := w.sync(); err != nil {
 			return err
 		}
@@ -440,9 +443,6 @@ func (w *Writer) Roll() (rolled bool, err error) {
 func (w *Writer) roll(at time.Time) error {
 	if w.size == 0 {
 		return nil
-	}
-	if w.Settings().Sync != SyncNever && w.dirty {
-		w.file.Sync() // a failure does not change that it is closed
 	}
 	piece, err := w.rename(at)
 	if err != nil {
