@@ -12,7 +12,7 @@ import type { Finding } from "./api";
 // What a plan is made of, offered while it is written.
 const words = (
   "oakbarrel host service url token_file ca_file fingerprint conditions intakes rules otherwise outlets syslog otlp kernel own socket stream udp tcp tls certificate key_file clients allow largest connections idle default zone keep_raw " +
-  "name when severity label mask send drop then done file store path format roll size every keep pieces days total compress mode spool disk overflow sync batch records bytes wait zstd gzip none forever day hour week month json rfc5424 rfc3164 " +
+  "name when severity label mask send drop then done file store path format roll size every names stamped counted keep pieces days total until days_at_most hold files open compress mode owner group tend paths how rename copy after signal pid_file command within settle floor spool disk overflow sync batch records bytes wait zstd gzip none forever day hour week month json rfc5424 rfc3164 " +
   "facility app procid msgid text field condition contains exists missing and not any emergency alert critical error warning notice info debug"
 ).split(" ");
 

@@ -10,7 +10,6 @@ import (
 	"os"
 	"path/filepath"
 	"sort"
-	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -102,19 +101,23 @@ func (g growth) after(days float64) float64 {
 
 // look measures a source.
 func look(s Source, now time.Time) (Set, growth) {
-	set := Set{Name: s.Name, Files: len(s.Paths)}
+	set, inPieces := Set{Name: s.Name, Files: len(s.Paths)}, int64(0)
 	for _, path := range s.Paths {
 		m := measure(path, now)
 		set.Pieces += m.pieces
 		set.Bytes += m.bytes
+		inPieces += m.inPieces
 		set.BytesPerDay += m.perDay
 		if !m.oldest.IsZero() && (set.Oldest == nil || m.oldest.Before(*set.Oldest)) {
 			oldest := m.oldest
 			set.Oldest = &oldest
 		}
 	}
-	files := float64(max(1, len(s.Paths)))
-	most := reachable(s.Settings, set.BytesPerDay/files, average(set)) * files
+	files, piece := float64(max(1, len(s.Paths))), 0.0
+	if set.Pieces > 0 {
+		piece = float64(inPieces) / float64(set.Pieces)
+	}
+	most := reachable(s.Settings, set.BytesPerDay/files, piece) * files
 	if !math.IsInf(most, 1) && set.BytesPerDay > 0 {
 		reach := most / set.BytesPerDay
 		set.WillReach = &reach
@@ -125,14 +128,6 @@ func look(s Source, now time.Time) (Set, growth) {
 		set.Ceiling, g.ceiling = &c, float64(c)
 	}
 	return set, g
-}
-
-// average returns the size of a piece of the set, 0 where it has none.
-func average(s Set) float64 {
-	if s.Pieces == 0 {
-		return 0
-	}
-	return float64(s.Bytes) / float64(s.Pieces)
 }
 
 // reachable returns how many bytes a set comes to take at a rate, where pieces
@@ -163,11 +158,16 @@ func reachable(s roll.Settings, perDay, piece float64) float64 {
 
 // measured is what one rolled set has.
 type measured struct {
-	pieces int
-	bytes  int64
-	perDay float64
-	oldest time.Time
+	pieces   int
+	bytes    int64
+	inPieces int64
+	perDay   float64
+	oldest   time.Time
 }
+
+// shortest is the least time that tells a rate by pieces; a shorter one is
+// measured with the live file.
+const shortest = time.Minute
 
 // measure measures the set at live: by its pieces of the last days, or by its
 // live file where it has none.
@@ -185,11 +185,11 @@ func measure(live string, now time.Time) (m measured) {
 	for i, p := range pieces {
 		m.pieces++
 		m.bytes += p.Size
-		start := first[filepath.Base(strings.TrimSuffix(strings.TrimSuffix(p.Path, ".zst"), ".gz"))]
+		m.inPieces += p.Size
+		start, size := first[p.Name()], p.Size
 		if start.IsZero() && i > 0 {
 			start = pieces[i-1].Stamp
 		}
-		size := p.Size
 		if start.IsZero() { // nobody knows since when it was written, so it is not counted
 			start, size = p.Stamp, 0
 		}
@@ -203,17 +203,24 @@ func measure(live string, now time.Time) (m measured) {
 			}
 		}
 	}
+	ended := now
+	if n := len(pieces); n > 0 && pieces[n-1].Stamp.Sub(began) >= shortest && recent > 0 {
+		ended = pieces[n-1].Stamp // the live file is not compressed yet, and would count too much
+	}
 	if st, err := os.Stat(live); err == nil {
 		m.bytes += st.Size()
-		recent += st.Size()
-		if born := birth(live, st); began.IsZero() || st.Size() > 0 && born.Before(began) && m.pieces == 0 {
-			began = born
+		born := birth(live, st)
+		if ended.Equal(now) {
+			recent += st.Size()
+			if began.IsZero() {
+				began = born
+			}
 		}
 		if st.Size() > 0 && m.oldest.IsZero() {
-			m.oldest = birth(live, st)
+			m.oldest = born
 		}
 	}
-	if span := now.Sub(began); !began.IsZero() && span > 0 {
+	if span := ended.Sub(began); !began.IsZero() && span > 0 {
 		m.perDay = float64(recent) / max(span.Hours()/24, 1.0/24/60)
 	}
 	return m

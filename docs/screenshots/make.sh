@@ -39,9 +39,12 @@ picture show 'oakbarrel show everything --state lantern-bay/tide-gw/state --wher
 picture explain "oakbarrel plan explain lantern-bay/tide-gw/plan.yaml --line '<131>1 - kelp-01 ticketd 2201 - [sale@32473 order=\"4471\"] order 4471 failed: timeout'"
 picture check 'oakbarrel plan check broken.yaml'
 picture demo 'cat demo.txt'
+picture forecast 'oakbarrel forecast --state lantern-bay/reef-02/state; oakbarrel plan preview lantern-bay/reef-02/plan.yaml pumps'
+picture verify 'oakbarrel roll pumps --state lantern-bay/reef-02/state; sleep 1; oakbarrel verify pumps --state lantern-bay/reef-02/state; tail -1 lantern-bay/reef-02/logs/pumps.log.tally'
+picture tend 'oakbarrel tend run --plan lantern-bay/tide-gw/plan.yaml --dry-run; ls -l lantern-bay/tide-gw/kiosk'
 eval "$(grep -o 'export OAKBARREL.*' demo.txt)"
 picture read "oakbarrel read --since 1h --where 'severity at least error' --limit 12"
 
 cd "$pictures/../.."
 OAKBARREL_PICTURES=$work go test -count=1 ./e2e -run Pictures
-cp $work/console-today-light.png $work/console-logs-dark.png $work/console-plans-light.png $work/console-host-dark.png docs/screenshots
+cp $work/console-today-light.png $work/console-logs-dark.png $work/console-plans-light.png $work/console-host-dark.png $work/console-files-light.png docs/screenshots
