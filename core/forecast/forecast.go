@@ -6,6 +6,7 @@
 package forecast
 
 import (
+	"bytes"
 	"math"
 	"os"
 	"path/filepath"
@@ -103,7 +104,7 @@ func (g growth) after(days float64) float64 {
 func look(s Source, now time.Time) (Set, growth) {
 	set, inPieces := Set{Name: s.Name, Files: len(s.Paths)}, int64(0)
 	for _, path := range s.Paths {
-		m := measure(path, now)
+		m := measure(path, s.Settings.Format, now)
 		set.Pieces += m.pieces
 		set.Bytes += m.bytes
 		inPieces += m.inPieces
@@ -171,7 +172,7 @@ const shortest = time.Minute
 
 // measure measures the set at live: by its pieces of the last days, or by its
 // live file where it has none.
-func measure(live string, now time.Time) (m measured) {
+func measure(live string, format roll.Format, now time.Time) (m measured) {
 	pieces, _ := roll.Pieces(live)
 	tally, _ := roll.ReadTally(live)
 	first := map[string]time.Time{}
@@ -210,6 +211,9 @@ func measure(live string, now time.Time) (m measured) {
 	if st, err := os.Stat(live); err == nil {
 		m.bytes += st.Size()
 		born := birth(live, st)
+		if t, ok := firstTime(live, format); ok && t.Before(born) {
+			born = t
+		}
 		if ended.Equal(now) {
 			recent += st.Size()
 			if began.IsZero() {
@@ -224,6 +228,22 @@ func measure(live string, now time.Time) (m measured) {
 		m.perDay = float64(recent) / max(span.Hours()/24, 1.0/24/60)
 	}
 	return m
+}
+
+// firstTime returns the time of the first record of a file.
+func firstTime(path string, format roll.Format) (time.Time, bool) {
+	f, err := os.Open(path)
+	if err != nil || format == nil {
+		return time.Time{}, false
+	}
+	defer f.Close()
+	b := make([]byte, 64<<10)
+	n, _ := f.Read(b)
+	line, _, whole := bytes.Cut(b[:n], []byte{'\n'})
+	if !whole {
+		return time.Time{}, false
+	}
+	return format.Time(line)
 }
 
 // birth returns when a file was made.
