@@ -56,7 +56,15 @@ type FloorError struct {
 }
 
 func (e *FloorError) Error() string {
-	return fmt.Sprintf("the disk of %s has %d MiB free, and the plan keeps %d MiB free (disk: {floor: …})", e.Folder, e.Free>>20, e.Wanted>>20)
+	return fmt.Sprintf("no space left on the disk of %s that may be written into: %s are free, and the plan keeps %s free (disk: {floor: …})", e.Folder, size(e.Free), size(e.Wanted))
+}
+
+// size writes a number of bytes in binary units.
+func size(n int64) string {
+	if n < 10<<20 {
+		return fmt.Sprintf("%d KiB", n>>10)
+	}
+	return fmt.Sprintf("%d MiB", n>>20)
 }
 
 // Check returns an error of type *[FloorError] where the disk of a folder has

@@ -260,7 +260,7 @@ func TestCountedPiecesMoveUp(t *testing.T) {
 
 func TestAFloorIsNotWrittenInto(t *testing.T) {
 	f := newFixture(t, Settings{Size: 10, Floor: disk.Floor{Percent: 100}})
-	if _, err := f.Write([]byte("aaaa\n")); err == nil || !strings.Contains(err.Error(), "keeps") {
+	if _, err := f.Write([]byte("aaaa\n")); err == nil || !strings.Contains(err.Error(), "the plan keeps") {
 		t.Error(err)
 	}
 	f.set.Floor = disk.Floor{Bytes: 1}

@@ -71,11 +71,10 @@ func (w *Writer) tallyNew() error {
 	if err := w.openTally(); err != nil {
 		return err
 	}
-	w.mu.Lock()
-	if !w.known {
-		w.mu.Unlock()
+	if w.tally == nil { // nothing to tell yet; whoever makes a piece wakes the next Tidy
 		return nil
 	}
+	w.mu.Lock()
 	first := len(w.pieces)
 	for first > 0 && w.pieces[first-1].Line == nil {
 		first--
@@ -207,6 +206,9 @@ func (w *Writer) surplus(pieces []Piece, living []TallyLine, counted int) int {
 
 // addLine writes a line into the tally, and before it those that wait.
 func (w *Writer) addLine(line *TallyLine) error {
+	if w.tally == nil {
+		return errors.New("the tally is not open")
+	}
 	for len(w.pending) > 0 {
 		if err := w.tally.add(&w.pending[0]); err != nil {
 			return err
