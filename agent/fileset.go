@@ -3,6 +3,7 @@ package agent
 import (
 	"bytes"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"oakbarrel/core/disk"
@@ -24,6 +25,7 @@ type fileSet struct {
 	writer *roll.Writer
 	free   []byte    // swapped with held, so that neither grows anew
 	used   time.Time // when it was last written to; of the writing goroutine
+	over   bool      // its day is over, and it is retired; likewise
 }
 
 // setAt returns the set with a path, which is made where it is new. It is
@@ -64,7 +66,11 @@ func (o *fileOutlet) setFor(r *record.Record) *fileSet {
 	if o.room(r) {
 		return o.setAt(filepath.Clean(string(o.scratch)))
 	}
-	return o.setAt(filepath.Clean(string(places.AppendOther(nil, r, o.zone()))))
+	other := filepath.Clean(string(places.AppendOther(nil, r, o.zone())))
+	if o.sets[other] == nil {
+		o.log.Warn("the outlet has as many files as it may; the rest goes to one", "outlet", o.settings.Name, "files", o.settings.Files, "path", other)
+	}
+	return o.setAt(other)
 }
 
 func (o *fileOutlet) zone() *time.Location {
@@ -108,7 +114,7 @@ func (o *fileOutlet) swap(s *fileSet) (lines []byte) {
 // returns false where the agent stops before that.
 func (o *fileOutlet) write(s *fileSet) bool {
 	all := o.swap(s)
-	s.used = time.Now()
+	s.used, s.over = time.Now(), false
 	for lines := all; len(lines) > 0; {
 		n, err := s.writer.Write(lines)
 		written := int64(bytes.Count(lines[:n], []byte{'\n'}))
@@ -126,10 +132,15 @@ func (o *fileOutlet) write(s *fileSet) bool {
 // that are due, and those that were long not written to are closed.
 func (o *fileOutlet) tickSets() {
 	o.mu.Lock()
-	many, most := o.settings.Path != nil, o.settings.Open
+	many, most, today := o.settings.Path != nil, o.settings.Open, o.today()
 	o.mu.Unlock()
 	sets, open := o.all(), 0
 	for _, s := range sets {
+		if today != "" && !s.over && time.Since(s.used) > restTime && !strings.Contains(s.path, today) {
+			s.over = true // else what it holds would never be removed
+			o.tell(s.writer.Retire())
+			continue
+		}
 		if many {
 			o.tell(s.writer.Adopt())
 		}
@@ -146,6 +157,15 @@ func (o *fileOutlet) tickSets() {
 			open--
 		}
 	}
+}
+
+// today returns the date as it stands in paths, "" where they have none. It is
+// called with the lock.
+func (o *fileOutlet) today() string {
+	if o.settings.Path == nil || !o.settings.Path.HasDate() {
+		return ""
+	}
+	return time.Now().In(o.zone()).Format(time.DateOnly)
 }
 
 // tell notes how the last try went.

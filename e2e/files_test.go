@@ -120,6 +120,26 @@ func TestOneOutletWritesManyFilesAndNoneOutsideOfItsFolder(t *testing.T) {
 	}
 }
 
+func TestTheFilesOfDaysThatAreOverArePiecesAndGo(t *testing.T) {
+	h := newHost(t, strings.NewReplacer("DIR/apps/{app}.log", "DIR/apps/{date}/{app}.log", "keep: {pieces: 5}", "keep: {days: 7}").Replace(filesPlan))
+	for day, age := range map[string]int{"2026-01-01": 30, time.Now().AddDate(0, 0, -2).Format(time.DateOnly): 2} {
+		os.MkdirAll(h.dir+"/apps/"+day, 0o755)
+		os.WriteFile(h.dir+"/apps/"+day+"/pumpd.log", []byte("info: of "+day+"\n"), 0o600)
+		stamp := time.Now().AddDate(0, 0, -age).UTC().Format("20060102T150405Z")
+		os.WriteFile(h.dir+"/apps/"+day+"/pumpd-"+stamp+".log", []byte("info: a piece\n"), 0o600)
+	}
+	h.start()
+	h.eventually("the old live files are pieces, and what is too old is gone", func() bool {
+		live, _ := filepath.Glob(h.dir + "/apps/*/pumpd.log")
+		pieces, _ := filepath.Glob(h.dir + "/apps/*/pumpd-*.log.gz")
+		return len(live) == 0 && len(pieces) == 3
+	})
+	out := expect(t, 0, "", "", "verify", h.dir+"/apps/2026-01-01/pumpd.log")
+	if !strings.Contains(out, "1 piece removed, as keep says") {
+		t.Errorf("verify says %s", out)
+	}
+}
+
 func TestPreview(t *testing.T) {
 	h := newHost(t, filesPlan)
 	var v struct {

@@ -27,6 +27,10 @@ export function troublesOf(h: Host): string[] {
     if (i.missed > 0) list.push(`${i.name}: ${count(i.missed)} records were dropped before they could be read`);
     if (i.turned_away > 0) list.push(`${i.name} has turned away ${count(i.turned_away)} connections or datagrams`);
   }
+  for (const d of s.forecast?.disks ?? []) {
+    if (d.full && new Date(d.full).getTime() - Date.now() < 14 * 86400e3) list.push(`the disk of ${d.folder} is full on ${day(new Date(d.full))}, as its files grow now`);
+    if (d.free <= d.floor) list.push(`nothing is written on the disk of ${d.folder}: no more is free than is to stay free`);
+  }
   for (const t of h.tally_trouble ?? []) list.push(`the tally of ${t.path}: ${t.what}, seen ${ago(t.at)}`);
   for (const d of s.details ?? []) list.push(`detail window: rule ${d.rule} takes ${d.to} until ${clock(new Date(d.until))}`);
   return list;

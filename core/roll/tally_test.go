@@ -362,3 +362,32 @@ func TestTorture(t *testing.T) {
 	}
 	t.Logf("%d runs; %d pieces were checked", runs, rolls)
 }
+
+func FuzzReadTally(f *testing.F) {
+	f.Add(`{"sequence":1,"event":"closed","name":"all-20261125T101500Z.log","piece":1,"records":2,"previous":""}` + "\n")
+	f.Add("{}\n[]\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		live := filepath.Join(t.TempDir(), "all.log")
+		os.WriteFile(live+TallySuffix, []byte(text), 0o600)
+		tally, err := ReadTally(live)
+		whole := strings.Count(text, "\n")
+		if err == nil && len(tally.Lines) != whole || len(tally.Lines) > whole || len(tally.Living()) > len(tally.Lines) {
+			t.Errorf("%d lines of %d, %v", len(tally.Lines), whole, err)
+		}
+		if v, err := Verify(context.Background(), live, ""); err == nil && v.OK && len(tally.Living()) > 0 {
+			t.Errorf("a set without its pieces verifies: %+v", v)
+		}
+	})
+}
+
+func TestARetiredSetLeavesPiecesAlone(t *testing.T) {
+	f := newFixture(t, Settings{Size: 100})
+	f.write("aaaa")
+	if err := f.Retire(); err != nil {
+		t.Fatal(err)
+	}
+	f.tidy()
+	expect(t, "files", f.files(), []string{"all-20261125T101500Z.log", "all.log.tally"})
+	f.write("bbbb") // something comes after all
+	expect(t, "lines", f.lines(), []string{"aaaa", "bbbb"})
+}

@@ -437,6 +437,20 @@ func (w *Writer) Roll() (rolled bool, err error) {
 	return true, w.roll(w.now())
 }
 
+// Retire makes the live file a piece and begins no other: nothing more is to
+// come for the set. An empty live file is removed. It is for the goroutine of Write.
+func (w *Writer) Retire() error {
+	if _, err := w.Roll(); err != nil {
+		return err
+	}
+	w.Rest()
+	st, err := os.Lstat(w.settings.Path)
+	if err != nil || !st.Mode().IsRegular() || st.Size() > 0 {
+		return nil
+	}
+	return w.disk.Remove(w.settings.Path)
+}
+
 // roll closes the live file under the name of a piece and begins another. An
 // empty file is left alone. The records are safe whatever fails: they stay in
 // the live file, or are in the piece.
