@@ -306,28 +306,17 @@ type untilSource struct {
 // readUntils finds the outlets that pieces wait for.
 func (r *planReader) readUntils() {
 	for _, u := range r.untils {
-		items, ok := r.list(u.entry, "a list of outlets: until: [centre]")
-		if !ok {
-			continue
-		}
-		if len(items) == 0 {
-			r.fail(u.valueAt(), "until names no outlet", "write until: [centre], or take it away")
-		}
 		own := &r.outlets[u.outlet]
-		for _, item := range items {
-			name, ok := r.scalarOf(item)
-			if !ok {
-				r.wrongType(item, u.at, "an outlet", "a name", "the name of an outlet")
-				continue
-			}
+		for _, name := range r.texts(u.entry, "an outlet", "a list of outlets: until: [centre]") {
+			at := positionOf(name.node)
 			i := slices.IndexFunc(r.outlets, func(o Outlet) bool { return o.Name == name.text })
 			switch {
 			case i < 0:
-				r.unknownOutlet(positionOf(item), name.text)
+				r.unknownOutlet(at, name.text)
 			case i == u.outlet:
-				r.fail(positionOf(item), "an outlet cannot wait for itself", "name an outlet that sends to a store")
+				r.fail(at, "an outlet cannot wait for itself", "name an outlet that sends to a store")
 			case r.outlets[i].Kind == "file":
-				r.fail(positionOf(item), fmt.Sprintf("outlet %s is a file, which owes nothing", name.text), "name an outlet that sends to a store")
+				r.fail(at, fmt.Sprintf("outlet %s is a file, which owes nothing", name.text), "name an outlet that sends to a store")
 			default:
 				own.Until = append(own.Until, name.text)
 			}

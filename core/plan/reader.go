@@ -199,6 +199,24 @@ func (r *reader) list(e entry, example string) ([]ast.Node, bool) {
 	return s.Values, true
 }
 
+// texts reads a list of texts that is not empty. What names an item in a
+// finding, such as "an outlet"; example is a list.
+func (r *reader) texts(e entry, what, example string) (all []scalar) {
+	items, ok := r.list(e, example)
+	if ok && len(items) == 0 {
+		_, noun, _ := strings.Cut(what, " ")
+		r.fail(e.valueAt(), fmt.Sprintf("%s names no %s", e.key, noun), "write "+example)
+	}
+	for _, item := range items {
+		if s, ok := r.scalarOf(item); ok {
+			all = append(all, s)
+			continue
+		}
+		r.wrongType(item, e.at, what, "one text", example)
+	}
+	return all
+}
+
 // yes reads a value that can only be true.
 func (r *reader) yes(e entry) bool {
 	b, ok := e.value.(*ast.BoolNode)

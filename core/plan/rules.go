@@ -106,19 +106,10 @@ func (r *planReader) action(m mapping, optional bool) (send []int, drop bool) {
 }
 
 func (r *planReader) outletNumbers(e entry) (numbers []int) {
-	items, ok := r.list(e, "a list of outlets: send: [OUTLET]")
-	if ok && len(items) == 0 {
-		r.fail(e.valueAt(), "send names no outlet", "write send: [OUTLET], or drop: true")
-	}
-	for _, item := range items {
-		s, ok := r.scalarOf(item)
-		if !ok {
-			r.wrongType(item, e.at, "an outlet", "a name", "the name of an outlet")
-			continue
-		}
+	for _, s := range r.texts(e, "an outlet", "a list of outlets: send: [OUTLET]") {
 		number := slices.IndexFunc(r.outlets, func(o Outlet) bool { return o.Name == s.text })
 		if number < 0 {
-			r.unknownOutlet(positionOf(item), s.text)
+			r.unknownOutlet(positionOf(s.node), s.text)
 			continue
 		}
 		numbers = append(numbers, number)

@@ -73,17 +73,8 @@ func (r *planReader) readTend(named entry) Tend {
 
 // patterns reads a list of absolute patterns of files.
 func (r *planReader) patterns(e entry) (patterns []string) {
-	items, ok := r.list(e, "a list of paths: [/srv/kiosk/*.log]")
-	if ok && len(items) == 0 {
-		r.fail(e.valueAt(), e.key+" names no file", "write [/srv/kiosk/*.log]")
-	}
-	for _, item := range items {
-		s, ok := r.scalarOf(item)
-		if !ok {
-			r.wrongType(item, e.at, "a path", "a text", "/srv/kiosk/*.log")
-			continue
-		}
-		at := positionOf(item)
+	for _, s := range r.texts(e, "a path", "a list of paths: [/srv/kiosk/*.log]") {
+		at := positionOf(s.node)
 		_, err := filepath.Match(s.text, "x")
 		switch {
 		case !filepath.IsAbs(s.text):
@@ -168,16 +159,7 @@ func (r *planReader) command(e entry) (words []string) {
 	if s, ok := r.scalarOf(e.value); ok {
 		return []string{"/bin/sh", "-c", s.text}
 	}
-	items, ok := r.list(e, "a program and its arguments: [systemctl, reload, kiosk]")
-	if ok && len(items) == 0 {
-		r.fail(e.valueAt(), "command names no program", "write [systemctl, reload, kiosk]")
-	}
-	for _, item := range items {
-		s, ok := r.scalarOf(item)
-		if !ok {
-			r.wrongType(item, e.at, "a word of the command", "a text", "a word")
-			continue
-		}
+	for _, s := range r.texts(e, "a word of the command", "command: [systemctl, reload, kiosk]") {
 		words = append(words, s.text)
 	}
 	return words
