@@ -37,7 +37,11 @@ func (o *fileOutlet) setAt(path string) *fileSet {
 	settings := o.settings.File
 	settings.Path = path
 	intent := filepath.Join(o.intents, intentName(path))
-	s := &fileSet{path: path, writer: roll.NewWriter(disk.OS, settings, intent, o.rolled, time.Now)}
+	d := disk.OS
+	if o.settings.Path != nil {
+		d = disk.Beneath(o.settings.Path.Prefix())
+	}
+	s := &fileSet{path: path, writer: roll.NewWriter(d, settings, intent, o.rolled, time.Now)}
 	if len(o.settings.Until) > 0 {
 		s.writer.SetDebts(o.debts)
 	}

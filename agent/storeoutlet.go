@@ -84,7 +84,18 @@ func (o *storeOutlet) configure(s plan.Outlet) {
 		}
 	}
 	o.settings = s.Store
-	o.spool.SetLimit(s.Store.Disk)
+	o.limit()
+}
+
+// limit bounds the spool by its settings, and by what the disk has free above
+// its floor. It is called with the lock.
+func (o *storeOutlet) limit() {
+	room := o.settings.Floor.Room(o.spool.Dir())
+	if size := o.spool.State().Size; room < o.settings.Disk-size {
+		o.spool.SetLimit(size + room)
+		return
+	}
+	o.spool.SetLimit(o.settings.Disk)
 }
 
 func (o *storeOutlet) take(b *record.Batch, marks *route.Marks, number int, canWait bool) {
@@ -154,6 +165,9 @@ func (o *storeOutlet) flushAll() {
 			o.flush()
 			synced = false
 		case <-tick.C:
+			o.mu.Lock()
+			o.limit()
+			o.mu.Unlock()
 			if !synced {
 				synced = o.sync() == nil
 			}

@@ -466,3 +466,40 @@ func TestWhatTheKernelDropsIsMissed(t *testing.T) {
 		return in.Missed > 0 && in.Read+in.Missed == sent+1
 	})
 }
+
+func TestAFolderThatGoesAwayOrCannotBeWrittenIsWaitedFor(t *testing.T) {
+	h := newHost(t, strings.NewReplacer("DIR/all.log", "DIR/small/logs/all.log", "{severity} {text}", "{text}").Replace(plain))
+	small := filepath.Join(h.dir, "small")
+	os.Mkdir(small, 0o755)
+	if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=10m"); err != nil {
+		t.Skipf("a file system cannot be mounted here: %v", err)
+	}
+	t.Cleanup(func() { syscall.Unmount(small, syscall.MNT_DETACH) })
+	h.start()
+	written := func(n int64) {
+		h.eventually("it is written", func() bool { return h.status().Outlets[0].Out == n })
+	}
+	h.send("udp", "<13>x: one")
+	written(1)
+	os.RemoveAll(filepath.Join(small, "logs"))
+	h.eventually("the folder is made again", func() bool {
+		_, err := os.Stat(filepath.Join(small, "logs/all.log"))
+		return err == nil
+	})
+	h.send("udp", "<13>x: two")
+	written(2)
+	h.stop()
+	if err := syscall.Mount("", small, "", syscall.MS_REMOUNT|syscall.MS_RDONLY, ""); err != nil {
+		t.Fatal(err)
+	}
+	h.start()
+	h.send("udp", "<13>x: three")
+	h.eventually("the outlet tells its trouble", func() bool { return strings.Contains(h.status().Outlets[0].Trouble, "read-only") })
+	if err := syscall.Mount("", small, "", syscall.MS_REMOUNT, ""); err != nil {
+		t.Fatal(err)
+	}
+	written(1)
+	if got := fmt.Sprint(h.lines("small/logs/all.log")); got != "[two three]" {
+		t.Errorf("the file has %s", got)
+	}
+}

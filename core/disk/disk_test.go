@@ -99,3 +99,56 @@ func TestRemovingWhatIsGoneIsNoError(t *testing.T) {
 		t.Error("a folder that is gone is synced")
 	}
 }
+
+func TestBeneathAFolderNoLinkIsFollowed(t *testing.T) {
+	root, elsewhere := t.TempDir(), t.TempDir()
+	d := disk.Beneath(root)
+	path := filepath.Join(root, "a", "b", "all.log")
+	if err := d.MakeFolder(filepath.Dir(path)); err != nil {
+		t.Fatal(err)
+	}
+	f, err := d.OpenAppend(path, 0o600)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.Write([]byte("x"))
+	f.Close()
+	for _, call := range []func() error{
+		func() error { return d.Rename(path, path+".1") }, func() error { return d.RenameNew(path+".1", path) }, func() error { return d.SyncFolder(filepath.Dir(path)) },
+		func() error { return d.Remove(path) }, func() error { return d.MakeFolder(root) }, func() error { return d.SyncFolder(root) },
+		func() error {
+			f, err := d.OpenAppend(filepath.Join(root, "top.log"), 0o600)
+			if err == nil {
+				f.Close()
+			}
+			return err
+		},
+		func() error {
+			f, err := d.Create(filepath.Join(elsewhere, "note"), 0o600)
+			if err == nil {
+				f.Close()
+			}
+			return err
+		}, // as OS
+	} {
+		if err := call(); err != nil {
+			t.Error(err)
+		}
+	}
+	os.Remove(filepath.Join(root, "a", "b"))
+	if err := os.Symlink(elsewhere, filepath.Join(root, "a", "b")); err != nil {
+		t.Fatal(err)
+	}
+	os.WriteFile(filepath.Join(elsewhere, "all.log"), []byte("of somebody else"), 0o600)
+	for name, call := range map[string]func() error{
+		"open": func() error { _, err := d.OpenAppend(path, 0o600); return err }, "create": func() error { _, err := d.Create(path, 0o600); return err },
+		"remove": func() error { return d.Remove(path) }, "rename": func() error { return d.RenameNew(path, path+".1") }, "folder": func() error { return d.MakeFolder(filepath.Join(root, "a", "b", "c")) },
+	} {
+		if err := call(); err == nil {
+			t.Errorf("%s follows a link", name)
+		}
+	}
+	if b, _ := os.ReadFile(filepath.Join(elsewhere, "all.log")); string(b) != "of somebody else" {
+		t.Errorf("it holds %q", b)
+	}
+}

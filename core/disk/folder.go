@@ -20,10 +20,13 @@ type Folder struct {
 }
 
 // OpenFolder opens a folder. No part of its path may be a symbolic link.
-func OpenFolder(dir string) (*Folder, error) {
-	fd, err := unix.Openat2(unix.AT_FDCWD, dir, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_NO_SYMLINKS})
+func OpenFolder(dir string) (*Folder, error) { return openFolderAt(unix.AT_FDCWD, dir, dir) }
+
+// openFolderAt opens a folder by its path below another one; dir is its whole path.
+func openFolderAt(above int, path, dir string) (*Folder, error) {
+	fd, err := unix.Openat2(above, path, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_NO_SYMLINKS})
 	if errors.Is(err, unix.ENOSYS) { // an old kernel
-		fd, err = unix.Open(dir, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC|unix.O_NOFOLLOW, 0)
+		fd, err = unix.Openat(above, path, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC|unix.O_NOFOLLOW, 0)
 	}
 	if errors.Is(err, unix.ELOOP) {
 		return nil, &fs.PathError{Op: "open", Path: dir, Err: errors.New("a part of the path is a symbolic link, and links are not followed; write the path that it leads to")}

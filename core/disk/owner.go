@@ -3,6 +3,7 @@ package disk
 import (
 	"fmt"
 	"io/fs"
+	"math"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -70,16 +71,24 @@ func size(n int64) string {
 // Check returns an error of type *[FloorError] where the disk of a folder has
 // no more free space than the floor.
 func (o Floor) Check(folder string) error {
-	if o == (Floor{}) {
+	free, wanted := o.look(folder)
+	if free > wanted {
 		return nil
 	}
+	return &FloorError{free, wanted, folder}
+}
+
+// Room returns how many bytes may be written on the disk of a folder, 0 for none.
+func (o Floor) Room(folder string) int64 {
+	free, wanted := o.look(folder)
+	return max(0, free-wanted)
+}
+
+// look returns the free space of a disk, and what is to stay free.
+func (o Floor) look(folder string) (free, wanted int64) {
 	var st unix.Statfs_t
-	if err := unix.Statfs(folder, &st); err != nil {
-		return nil // the writing tells what is wrong
+	if o == (Floor{}) || unix.Statfs(folder, &st) != nil { // the writing tells what is wrong
+		return math.MaxInt64, 0
 	}
-	wanted := max(o.Bytes, int64(o.Percent/100*float64(st.Blocks)*float64(st.Bsize)))
-	if free := int64(st.Bavail) * int64(st.Bsize); free <= wanted {
-		return &FloorError{free, wanted, folder}
-	}
-	return nil
+	return int64(st.Bavail) * st.Bsize, max(o.Bytes, int64(o.Percent/100*float64(st.Blocks)*float64(st.Bsize)))
 }

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"oakbarrel/core/condition"
+	"oakbarrel/core/disk"
 	"oakbarrel/core/fingerprint"
 	"oakbarrel/core/format"
 	"oakbarrel/core/limit"
@@ -105,8 +106,9 @@ type Outlet struct {
 type Store struct {
 	Service Service
 	Cask    string
-	// Disk is how many bytes the spool may take.
-	Disk int64
+	// Disk is how many bytes the spool may take, and Floor what it leaves free.
+	Disk  int64
+	Floor disk.Floor
 	// Wait holds back the intakes that can wait while the spool is full; else what comes from them may be shed.
 	Wait bool
 	// SyncEach makes every write survive a power cut; else the spool is synced each second.

@@ -339,10 +339,10 @@ outlets:
 		t.Fatal(findings)
 	}
 	service := Service{URL: "http://127.0.0.1:8440", TokenFile: "/t"}
-	if got, want := p.Outlets[0].Store, (Store{service, "gateway", 64 << 20, true, true, 10, 1024, 200 * time.Millisecond}); got != want || p.Outlets[0].Kind != "store" {
+	if got, want := p.Outlets[0].Store, (Store{service, "gateway", 64 << 20, disk.Floor{Percent: 5}, true, true, 10, 1024, 200 * time.Millisecond}); got != want || p.Outlets[0].Kind != "store" {
 		t.Errorf("%+v, want %+v", got, want)
 	}
-	if got, want := p.Outlets[1].Store, (Store{service, "pumps", 1 << 30, false, false, 20_000, 4 << 20, time.Second}); got != want {
+	if got, want := p.Outlets[1].Store, (Store{service, "pumps", 1 << 30, disk.Floor{Percent: 5}, false, false, 20_000, 4 << 20, time.Second}); got != want {
 		t.Errorf("%+v, want %+v", got, want)
 	}
 	if p.Service != service {

@@ -54,7 +54,7 @@ func (r *planReader) fingerprint(e entry, address string) string {
 
 func (r *planReader) readStore(outlet mapping, e entry, out *Outlet) {
 	out.Kind = "store"
-	out.Store = Store{Service: r.service, Disk: 1 << 30, Records: 20_000, Bytes: 4 << 20, Delay: time.Second}
+	out.Store = Store{Service: r.service, Disk: 1 << 30, Floor: r.floor, Records: 20_000, Bytes: 4 << 20, Delay: time.Second}
 	if !r.hasService {
 		r.fail(e.at, "a store needs a service, and the plan names none", `write at the top: service: {url: "https://HOST:8440", token_file: /etc/oakbarrel/token}`)
 	}

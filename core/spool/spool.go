@@ -219,6 +219,9 @@ type State struct {
 	Size, Limit              int64 // bytes on disk
 }
 
+// Dir returns the folder of the spool.
+func (s *Spool) Dir() string { return s.dir }
+
 // State returns how the spool is.
 func (s *Spool) State() State {
 	s.mu.Lock()
