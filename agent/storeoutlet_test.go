@@ -98,7 +98,7 @@ func newTestOutlet(t *testing.T, dir string, service *scriptedService) *testOutl
 	if err != nil {
 		t.Fatal(err)
 	}
-	settings := plan.Outlet{Name: "centre", Kind: "store", Store: plan.Store{Cask: "gateway", Records: 100, Bytes: 1 << 20, Delay: time.Second}}
+	settings := plan.Outlet{Name: "centre", Kind: "store", Store: plan.Store{Disk: 1 << 30, Cask: "gateway", Records: 100, Bytes: 1 << 20, Delay: time.Second}}
 	service.start = time.Now()
 	o := storeOutletOn(sp, settings, strings.Repeat("0", 32), service, slog.New(slog.NewTextHandler(io.Discard, nil)), func() {})
 	o.retry.chance = func(below time.Duration) time.Duration { return below / 2 }
