@@ -5,11 +5,15 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"oakbarrel/client"
 	"oakbarrel/core/roll"
 )
+
+// lastTidyTime bounds the last look at the tallies, before the agent ends.
+const lastTidyTime = 2 * time.Second
 
 // rollRequest asks for the sets of an outlet to be rolled.
 type rollRequest struct{ answer chan<- []client.RolledSet }
@@ -85,8 +89,12 @@ func (o *fileOutlet) tidy(ctx context.Context) {
 	var t tidying
 	for {
 		select {
-		case <-ctx.Done():
-			t.sets(ctx, o)
+		case <-ctx.Done(): // nothing is removed or compressed any more
+			last, cancel := context.WithTimeout(context.Background(), lastTidyTime)
+			for _, s := range o.all() {
+				t.tell(o, s, s.writer.TallyNew(last))
+			}
+			cancel()
 			t.removed.tell(o)
 			return
 		case <-o.rolled:
@@ -152,18 +160,19 @@ func (o *fileOutlet) oldest() (oldest *fileSet, at time.Time) {
 	return oldest, at
 }
 
-// hasOlderPiece tells whether any outlet has a piece that may go and was rolled before.
+// hasOlderPiece tells whether any outlet that is short of space too has a piece
+// which may go and was rolled before.
 func (a *Agent) hasOlderPiece(than time.Time) bool {
 	a.mu.RLock()
 	defer a.mu.RUnlock()
-	for _, o := range a.outlets {
-		if f, isFile := o.(*fileOutlet); isFile {
-			if oldest, at := f.oldest(); oldest != nil && at.Before(than) {
-				return true
-			}
+	return slices.ContainsFunc(a.outlets, func(o outlet) bool {
+		f, isFile := o.(*fileOutlet)
+		if !isFile {
+			return false
 		}
-	}
-	return false
+		oldest, at := f.oldest()
+		return oldest != nil && at.Before(than) && oldest.writer.Settings().Floor.Check(existing(f.path)) != nil
+	})
 }
 
 // existing returns the folder of a path, or the nearest above it that exists.

@@ -155,6 +155,10 @@ func (t *tender) rollDue(s *roll.Tended, path string, dry bool) bool {
 	}
 	done := TendAction{Tend: t.settings.Name, Path: path, Action: TendRolled, Why: why}
 	if t.settings.Copy {
+		if err := t.settings.File.Floor.Check(filepath.Dir(path)); err != nil {
+			t.act(path, TendFailed, "", err.Error())
+			return false
+		}
 		done.Piece, done.Window, err = s.Copy()
 	} else {
 		done.Piece, err = s.Rename()

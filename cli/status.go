@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"oakbarrel/agent"
+	"oakbarrel/core/record"
 )
 
 func (a *app) statusCommand() *cobra.Command {
@@ -75,6 +76,14 @@ func (a *app) printStatus(s agent.Status) {
 		fmt.Fprintf(a.stdout, "         detail window: rule %q takes %s instead of %s until %s\n", d.Rule, d.To, d.From, clock(d.Until))
 	}
 	a.printOutlets(s.Outlets)
+	if len(s.Tended) > 0 {
+		a.printTendedFiles(s.Tended)
+	}
+	for _, d := range s.Forecast.Disks {
+		if d.Full != nil {
+			fmt.Fprintf(a.stdout, "\ndisk     of %s: full on %s, as its files grow now (oakbarrel forecast)\n", d.Folder, d.Full.Local().Format("2006-01-02"))
+		}
+	}
 	if s.Balance.Closes {
 		fmt.Fprintln(a.stdout, "\nbalance  closes: nothing is lost that is not counted")
 	} else {
@@ -117,6 +126,24 @@ func (a *app) printOutlets(outlets []agent.OutletStatus) {
 	for _, o := range outlets {
 		if o.Trouble != "" {
 			fmt.Fprintf(a.stdout, "  %s cannot write since %s: %s\n", o.Name, clock(*o.TroubleSince), o.Trouble)
+		}
+	}
+}
+
+func (a *app) printTendedFiles(files []agent.TendedFile) {
+	fmt.Fprintln(a.stdout, "\ntended files")
+	rows := [][]string{{"NAME", "LIVE FILE", "PIECES", "ROLLED", "PATH"}}
+	for _, f := range files {
+		pieces, rolled := "none", "never"
+		if f.Pieces > 0 {
+			pieces, rolled = fmt.Sprintf("%d, %s", f.Pieces, size(f.PieceBytes)), ago(f.Rolled)
+		}
+		rows = append(rows, []string{f.Tend, size(f.LiveBytes), pieces, rolled, f.Path})
+	}
+	a.table(rows)
+	for _, f := range files {
+		if f.Trouble != "" {
+			fmt.Fprintf(a.stdout, "  %s: %s\n", f.Tend, record.Visible(f.Trouble))
 		}
 	}
 }

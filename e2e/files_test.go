@@ -405,9 +405,10 @@ tend: {kiosk: {paths: [DIR/*.txt], roll: {size: 10B}, keep: {pieces: 1}, how: co
 	if found, _ := filepath.Glob(h.dir + "/a-*"); len(found) != 1 {
 		t.Errorf("keep leaves %s", found)
 	}
-	h.start() // an agent does it by itself
+	h.start() // an agent does it by itself, and tells
 	h.eventually("the agent rolls it", func() bool {
 		s := h.status()
-		return len(s.Tended) == 2 && s.Tended[0].Path == h.dir+"/a.txt" && s.Tended[0].LiveBytes == 0 && s.Tended[0].TallyLines == 7
+		out, _, _ := run(t, "status", "--state", h.state)
+		return strings.Contains(out, "tended files") && len(s.Tended) == 2 && s.Tended[0].Path == h.dir+"/a.txt" && s.Tended[0].LiveBytes == 0 && s.Tended[0].TallyLines == 7
 	})
 }

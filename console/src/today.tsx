@@ -4,7 +4,8 @@ import { get, type Host } from "./api";
 import { Histogram } from "./histogram";
 import { Health, NoHosts, troublesOf, useHosts } from "./hosts";
 import { severities, Severity } from "./severity";
-import { ago, count } from "./time";
+import { size } from "./size";
+import { ago, count, day } from "./time";
 
 const span = 60 * 60 * 1000;
 
@@ -44,6 +45,7 @@ export default function Today() {
         {hosts.data?.length === 0 && <NoHosts />}
         <ul>{hosts.data?.map((h) => <HostRow key={h.agent_id} host={h} />)}</ul>
       </section>
+      <Disks hosts={hosts.data ?? []} />
     </div>
   );
 }
@@ -67,5 +69,26 @@ function HostRow({ host: h }: { host: Host }) {
         {troubles.length === 0 ? <span className="text-soft">in order</span> : troubles.map((t) => <div key={t}>{t}</div>)}
       </div>
     </li>
+  );
+}
+
+// Disks tells of each disk that files are written to how much of it is free, and when it is full.
+function Disks({ hosts }: { hosts: Host[] }) {
+  const disks = hosts.flatMap((h) => (h.status.forecast?.disks ?? []).map((d) => ({ h, d })));
+  if (disks.length === 0) return null;
+  return (
+    <section className="mt-4 rounded-lg border border-line bg-sheet p-4">
+      <h2 className="mb-3 text-lg font-semibold">Disks</h2>
+      <ul>
+        {disks.map(({ h, d }) => (
+          <li key={h.agent_id + d.folder} className="flex flex-wrap gap-x-4 gap-y-1 border-t border-line py-2">
+            <Link className="w-32 font-semibold hover:underline sm:w-40" to={`/hosts/${h.agent_id}`}>{h.name}</Link>
+            <span className="w-48">{size(d.free)} of {size(d.size)} free</span>
+            <span className="w-48">{size(d.bytes_per_day)} a day</span>
+            <span className="min-w-48 flex-1">{d.full ? <b className="font-semibold">full on {day(new Date(d.full))}</b> : <span className="text-soft">not full within ten years</span>}{!d.fits && ", and what keep allows does not fit"}</span>
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }

@@ -157,6 +157,10 @@ func reachable(s roll.Settings, perDay, piece float64) float64 {
 	return most
 }
 
+// longTally is the size of a tally that is not read for a forecast; the times
+// at which pieces were rolled then do.
+const longTally = 4 << 20
+
 // measured is what one rolled set has.
 type measured struct {
 	pieces   int
@@ -174,7 +178,10 @@ const shortest = time.Minute
 // live file where it has none.
 func measure(live string, format roll.Format, now time.Time) (m measured) {
 	pieces, _ := roll.Pieces(live)
-	tally, _ := roll.ReadTally(live)
+	tally := &roll.Tally{}
+	if st, err := os.Stat(live + roll.TallySuffix); err == nil && st.Size() < longTally {
+		tally, _ = roll.ReadTally(live)
+	}
 	first := map[string]time.Time{}
 	for _, l := range tally.Living() {
 		if l.First != nil {

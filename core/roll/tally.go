@@ -3,6 +3,7 @@ package roll
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -196,14 +197,14 @@ type Format interface {
 }
 
 // sum reads a piece, compressed or not, and fills in what a line tells of its content.
-func sum(path string, format Format, line *TallyLine) error {
+func sum(ctx context.Context, path string, format Format, line *TallyLine) error {
 	f, err := openPiece(path)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
 	s := summer{hash: sha256.New()}
-	if line.Bytes, err = io.CopyBuffer(struct{ io.Writer }{&s}, struct{ io.Reader }{f}, make([]byte, 256<<10)); err != nil {
+	if line.Bytes, err = io.CopyBuffer(struct{ io.Writer }{&s}, stopping{ctx, f}, make([]byte, 256<<10)); err != nil {
 		return err
 	}
 	line.Records, line.SHA256 = s.records, hex.EncodeToString(s.hash.Sum(nil))

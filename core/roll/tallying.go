@@ -1,17 +1,23 @@
 package roll
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 )
 
-// tallyNew writes the lines of the pieces that have none. Where a piece was
+// tallyTime is how long TallyNew reads pieces before it lets others do their
+// part; it goes on with the next Tidy.
+const tallyTime = time.Second
+
+// TallyNew writes the lines of the pieces that have none, which Tidy does too. Where a piece was
 // there before this run, its line says that it comes late. A piece that sorts
 // before one that has a line is none of ours, and gets none.
-func (w *Writer) tallyNew() error {
+func (w *Writer) TallyNew(ctx context.Context) error {
 	if err := w.openTally(); err != nil {
 		return err
 	}
@@ -25,7 +31,12 @@ func (w *Writer) tallyNew() error {
 	}
 	fresh := append([]Piece(nil), w.pieces[first:]...)
 	w.mu.Unlock()
-	for _, p := range fresh {
+	for began := time.Now(); len(fresh) > 0; fresh = fresh[1:] {
+		p := fresh[0]
+		if time.Since(began) > tallyTime {
+			w.wake()
+			return nil
+		}
 		path, known := w.pathOf(p)
 		if !known {
 			continue
@@ -38,10 +49,20 @@ func (w *Writer) tallyNew() error {
 		if s.Format != nil {
 			line.Format = s.Format.String()
 		}
-		if err := sum(path, s.Format, &line); errors.Is(err, fs.ErrNotExist) { // somebody took it away
+		read := func() error { return sum(ctx, path, s.Format, &line) }
+		err := error(nil)
+		if p.Size < 1<<20 {
+			err = read() // a thread of its own would cost more
+		} else {
+			err = inBackground(read)
+		}
+		switch {
+		case errors.Is(err, fs.ErrNotExist): // somebody took it away
 			w.forget(p)
 			continue
-		} else if err != nil {
+		case ctx.Err() != nil: // its line comes with the next start
+			return nil
+		case err != nil:
 			return err
 		}
 		if !p.Compressed() {
@@ -142,7 +163,7 @@ func (w *Writer) surplus(pieces []Piece, living []TallyLine, counted int) int {
 		return 0
 	}
 	var oldest TallyLine
-	if err := sum(pieces[0].Path, nil, &oldest); err == nil && oldest.SHA256 != living[0].SHA256 {
+	if err := sum(context.Background(), pieces[0].Path, nil, &oldest); err == nil && oldest.SHA256 != living[0].SHA256 {
 		return 1
 	}
 	return 0

@@ -22,7 +22,7 @@ func (w *Writer) Tidy(ctx context.Context, removed func(Removal)) error {
 			problems = append(problems, err)
 		}
 	}
-	note(w.tallyNew())
+	note(w.TallyNew(ctx))
 	note(w.removeExcess(removed))
 	s := w.Settings()
 	if s.Compress != Zstd && s.Compress != Gzip {
@@ -33,25 +33,26 @@ func (w *Writer) Tidy(ctx context.Context, removed func(Removal)) error {
 		if p.Compressed() || p.Line == nil || ctx.Err() != nil {
 			continue
 		}
-		note(w.compressPiece(ctx, p, s))
+		note(inBackground(func() error { return w.compressPiece(ctx, p, s) }))
 	}
 	note(w.removeExcess(removed)) // total may have been exceeded meanwhile
 	return errors.Join(problems...)
 }
 
-// compressPiece compresses a piece at the lowest priority, in a thread of its
+// inBackground does what takes long at the lowest priority, in a thread of its
 // own that ends with it.
-func (w *Writer) compressPiece(ctx context.Context, p Piece, s Settings) error {
+func inBackground(do func() error) error {
 	done := make(chan error)
 	go func() {
 		runtime.LockOSThread()
 		unix.Setpriority(unix.PRIO_PROCESS, unix.Gettid(), 19)
-		done <- w.compressNow(ctx, p, s)
+		done <- do()
 	}()
 	return <-done
 }
 
-func (w *Writer) compressNow(ctx context.Context, p Piece, s Settings) error {
+// compressPiece puts the compressed copy of a piece in its place.
+func (w *Writer) compressPiece(ctx context.Context, p Piece, s Settings) error {
 	path, known := w.pathOf(p)
 	if !known {
 		return nil

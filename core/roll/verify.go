@@ -9,7 +9,9 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
+	"time"
 )
 
 // Verdict is what the check of a set against its tally has found.
@@ -37,6 +39,36 @@ func (v *Verdict) wrong(piece, format string, args ...any) {
 // kept elsewhere, it also finds a tally that was cut short or rewritten. The
 // live file is not looked at. An error says that it could not be checked.
 func Verify(ctx context.Context, live, expect string) (Verdict, error) {
+	for tries := 0; ; tries++ {
+		v, err := verify(ctx, live, expect)
+		if err != nil || v.OK || tries == 10 || !isBusy(live, v) {
+			return v, err
+		}
+		select {
+		case <-ctx.Done():
+			return v, ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+}
+
+// noLine begins what is wrong with a piece that is not in the tally.
+const noLine = "the tally has no line for it"
+
+// isBusy tells whether the agent is at work on a set: its tally is another one
+// than before, or the newest piece is so young that its line may yet come.
+func isBusy(live string, v Verdict) bool {
+	if t, err := ReadTally(live); err != nil || t.Hash != v.Hash {
+		return err == nil
+	}
+	if !strings.HasPrefix(v.Why, noLine) {
+		return false
+	}
+	pieces, err := Pieces(live)
+	return err == nil && len(pieces) > 0 && time.Since(pieces[len(pieces)-1].Stamp) < 3*time.Second
+}
+
+func verify(ctx context.Context, live, expect string) (Verdict, error) {
 	v := Verdict{Path: live}
 	t, err := ReadTally(live)
 	var changed *TallyError
@@ -101,7 +133,7 @@ func (v *Verdict) compare(ctx context.Context, living []TallyLine, pieces []Piec
 	at := 0
 	for _, l := range living {
 		for at < len(pieces) && pieces[at].Name() != l.Name && named(pieces[at:], l.Name) {
-			v.wrong(filepath.Base(pieces[at].Path), "the tally has no line for it: it was added")
+			v.wrong(filepath.Base(pieces[at].Path), noLine+": it was added")
 			at++
 		}
 		if at == len(pieces) || pieces[at].Name() != l.Name {
@@ -122,7 +154,7 @@ func (v *Verdict) compare(ctx context.Context, living []TallyLine, pieces []Piec
 		at++
 	}
 	for ; at < len(pieces); at++ {
-		v.wrong(filepath.Base(pieces[at].Path), "the tally has no line for it: it was added, or the agent was killed and writes its line at the next start")
+		v.wrong(filepath.Base(pieces[at].Path), noLine+": it was added, or the agent was killed and writes its line at the next start")
 	}
 	v.OK = v.Why == ""
 	return nil
@@ -148,7 +180,7 @@ func (v *Verdict) compareCounted(living []TallyLine, pieces []Piece, found []sum
 	at := 0
 	for _, l := range living {
 		for at < len(found) && found[at].line.SHA256 != l.SHA256 && holds(l.SHA256) && len(pieces)-at > len(living)-v.Pieces {
-			v.wrong(filepath.Base(pieces[at].Path), "the tally has no line for it: it was added")
+			v.wrong(filepath.Base(pieces[at].Path), noLine+": it was added")
 			at++
 		}
 		switch {
@@ -172,7 +204,7 @@ func (v *Verdict) compareCounted(living []TallyLine, pieces []Piece, found []sum
 		}
 	}
 	for ; at < len(pieces); at++ {
-		v.wrong(filepath.Base(pieces[at].Path), "the tally has no line for it: it was added, or the agent was killed and writes its line at the next start")
+		v.wrong(filepath.Base(pieces[at].Path), noLine+": it was added, or the agent was killed and writes its line at the next start")
 	}
 	v.OK = v.Why == ""
 }
@@ -190,7 +222,7 @@ func sumAll(ctx context.Context, pieces []Piece) ([]summed, error) {
 	for range runtime.GOMAXPROCS(0) {
 		working.Go(func() {
 			for i := range next {
-				all[i].err = sum(pieces[i].Path, nil, &all[i].line)
+				all[i].err = sum(ctx, pieces[i].Path, nil, &all[i].line)
 			}
 		})
 	}
