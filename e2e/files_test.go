@@ -74,6 +74,10 @@ func TestRollVerifyAndShow(t *testing.T) {
 	}
 	expect(t, 0, "", "", "verify", h.dir+"/errors.log", "--expect", v.Hash)
 	pieces, _ := roll.Pieces(h.dir + "/errors.log")
+	expect(t, 0, "", "", "verify", pieces[2].Path)
+	if out := expect(t, 0, "", "", "show", pieces[2].Path, "--state", h.state, "--output", "json"); !strings.Contains(out, `"severity":"error"`) || strings.Count(out, "\n") > 5 {
+		t.Errorf("show of one piece says %s", out)
+	}
 	os.Remove(pieces[3].Path)
 	if out := expect(t, 1, "", "", "verify", h.dir+"/errors.log"); !strings.Contains(out, strings.TrimSuffix(pieces[3].Path, ".zst")+": it was removed, and not by keep") {
 		t.Errorf("verify says %s", out)

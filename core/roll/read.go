@@ -31,10 +31,13 @@ type Reader struct {
 	lines map[string]*TallyLine // that closed the pieces, by their names; nil until it is asked for
 }
 
-// NewReader opens the set at live. The pieces and the live file belong
+// NewReader opens the set at live; the path of a piece stands for that piece alone. The pieces and the live file belong
 // together: what is rolled meanwhile is neither missed nor seen twice. With
 // follow, a line of the live file that has no end yet is left to Follow.
 func NewReader(live string, follow bool) (*Reader, error) {
+	if p, ok := onePiece(live); ok {
+		return p, nil
+	}
 	for {
 		f, err := os.Open(live)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -55,6 +58,21 @@ func NewReader(live string, follow bool) (*Reader, error) {
 		}
 		f.Close() // rolled between the two looks
 	}
+}
+
+// onePiece returns the reader of a piece, where that is what the path leads to.
+func onePiece(path string) (*Reader, bool) {
+	live, ok := LiveOf(path)
+	if !ok && suffixOf(path) == "" {
+		return nil, false
+	}
+	st, err := os.Stat(path)
+	if err != nil || !st.Mode().IsRegular() {
+		return nil, false
+	}
+	p, _ := parsePiece(live, path)
+	p.Path = path
+	return &Reader{live: live, pieces: []Piece{p}}, true
 }
 
 // stablePieces lists the pieces until two lists agree: a folder that changes

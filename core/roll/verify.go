@@ -37,8 +37,12 @@ func (v *Verdict) wrong(piece, format string, args ...any) {
 // Verify checks the pieces of the set at live against its tally: none was
 // changed, removed, added or moved. With expect, the hash of a line that was
 // kept elsewhere, it also finds a tally that was cut short or rewritten. The
-// live file is not looked at. An error says that it could not be checked.
+// live file is not looked at. The path of a piece stands for its set. An error
+// says that it could not be checked.
 func Verify(ctx context.Context, live, expect string) (Verdict, error) {
+	if of, isPiece := LiveOf(live); isPiece {
+		live = of
+	}
 	for tries := 0; ; tries++ {
 		v, err := verify(ctx, live, expect)
 		if err != nil || v.OK || tries == 10 || !isBusy(live, v) {
