@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"strings"
 	"time"
 
@@ -24,6 +27,9 @@ Exit code 1 says that what keep allows does not fit a disk.`,
   oakbarrel forecast --state lantern-bay/tide-gw/state --output json`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
+			if _, err := os.Stat(agent.PlanCopy(state)); errors.Is(err, fs.ErrNotExist) {
+				return couldNot(fmt.Errorf("no agent has left a plan in %s; name the agent's folder with --state", state))
+			}
 			p, err := a.loadPlan(agent.PlanCopy(state))
 			if err != nil {
 				return err

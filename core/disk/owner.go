@@ -12,17 +12,21 @@ import (
 // Owner is whom new files belong to; the zero Owner is the process.
 type Owner struct {
 	SetUser, SetGroup bool
-	User, Group       int // ids
+	User, Group       int    // ids
+	Missing           string // a user or a group that this machine does not have, "" for none
 }
 
 // OwnerOf returns whom a file belongs to.
 func OwnerOf(st fs.FileInfo) Owner {
 	s := st.Sys().(*syscall.Stat_t)
-	return Owner{true, true, int(s.Uid), int(s.Gid)}
+	return Owner{SetUser: true, SetGroup: true, User: int(s.Uid), Group: int(s.Gid)}
 }
 
 // Give gives a file to the owner, if it is not the owner's already.
 func (o Owner) Give(f File) error {
+	if o.Missing != "" {
+		return fmt.Errorf("this machine has no %s, to whom the plan gives its files", o.Missing)
+	}
 	if !o.SetUser && !o.SetGroup {
 		return nil
 	}

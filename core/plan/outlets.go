@@ -96,7 +96,7 @@ func (r *planReader) readFile(e entry, out *Outlet) (pathAt Position) {
 	out.Files, out.Open = 1000, 100
 	for key, to := range map[string]*int{"files": &out.Files, "open": &out.Open} {
 		e, ok := m.get(key)
-		if ok && out.Path == nil && set.Path != "" {
+		if ok && out.Path == nil && !strings.Contains(set.Path, "{") {
 			r.fail(e.at, fmt.Sprintf("%s is for a path with places, such as {app}", key), "take it away")
 		} else if ok {
 			*to = r.count(e, key)
@@ -106,7 +106,7 @@ func (r *planReader) readFile(e entry, out *Outlet) (pathAt Position) {
 		set.Mode = r.mode(e)
 	}
 	if e, ok := m.get("owner"); ok {
-		set.Owner.User, set.Owner.SetUser = r.account(e, "user", func(name string) (string, error) {
+		set.Owner.User, set.Owner.SetUser = r.account(e, "user", &set.Owner, func(name string) (string, error) {
 			u, err := user.Lookup(name)
 			if err != nil {
 				return "", err
@@ -115,7 +115,7 @@ func (r *planReader) readFile(e entry, out *Outlet) (pathAt Position) {
 		})
 	}
 	if e, ok := m.get("group"); ok {
-		set.Owner.Group, set.Owner.SetGroup = r.account(e, "group", func(name string) (string, error) {
+		set.Owner.Group, set.Owner.SetGroup = r.account(e, "group", &set.Owner, func(name string) (string, error) {
 			g, err := user.LookupGroup(name)
 			if err != nil {
 				return "", err
@@ -158,21 +158,27 @@ func (r *planReader) readPlaces(e entry) *format.Path {
 	return path
 }
 
-// account reads the name or the number of a user or a group.
-func (r *planReader) account(e entry, kind string, lookup func(string) (string, error)) (id int, ok bool) {
+// account reads the name or the number of a user or a group. One that this
+// machine does not have is missing when a file is to be given to it.
+func (r *planReader) account(e entry, kind string, owner *disk.Owner, lookup func(string) (string, error)) (id int, ok bool) {
 	v, ok := r.text(e, "the name of a "+kind)
 	if !ok {
 		return 0, false
 	}
-	text := v.text
-	if _, err := strconv.Atoi(text); err != nil {
-		if text, err = lookup(v.text); err != nil {
-			r.fail(e.valueAt(), fmt.Sprintf("this machine has no %s %q", kind, shorten(v.text)), "write the name of one that it has, or its number")
-			return 0, false
+	if id, err := strconv.Atoi(v.text); err == nil && id >= 0 {
+		return id, true
+	}
+	text, err := lookup(v.text)
+	if err == nil {
+		id, err = strconv.Atoi(text)
+	}
+	if err != nil {
+		owner.Missing = kind + " " + v.text
+		if r.here {
+			r.warn(e.valueAt(), fmt.Sprintf("this machine has no %s %q, so that nothing can be written", kind, shorten(v.text)), "write the name of one that it has, or its number")
 		}
 	}
-	id, err := strconv.Atoi(text)
-	return id, err == nil && id >= 0
+	return id, err == nil
 }
 
 // readSet reads how a set is rolled, kept and compressed.

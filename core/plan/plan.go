@@ -121,7 +121,7 @@ type Store struct {
 // maxSize bounds the file of a plan, in bytes.
 const maxSize = 1 << 20
 
-// Load reads and checks the plan in a file. The plan is nil where any finding
+// Load reads and checks the plan in a file, which is for this machine. The plan is nil where any finding
 // is an error; err says that the file could not be read at all.
 func Load(file string) (*Plan, Findings, error) {
 	f, err := os.Open(file)
@@ -140,14 +140,17 @@ func Load(file string) (*Plan, Findings, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	p, findings := Parse(file, source)
+	p, findings := parse(file, source, true)
 	return p, findings, nil
 }
 
 // Parse reads and checks a plan; file is the name that findings give. The
-// plan is nil where any finding is an error.
-func Parse(file string, source []byte) (*Plan, Findings) {
-	r := &planReader{reader: reader{source: newSource(string(source)), file: file}}
+// plan is nil where any finding is an error. What depends on the machine, its
+// users and its disks, is not checked: the plan may be for another one.
+func Parse(file string, source []byte) (*Plan, Findings) { return parse(file, source, false) }
+
+func parse(file string, source []byte, here bool) (*Plan, Findings) {
+	r := &planReader{reader: reader{source: newSource(string(source)), file: file}, here: here}
 	body, problem := r.parseYAML()
 	if problem != nil {
 		problem.File = file

@@ -163,7 +163,6 @@ func TestMistakes(t *testing.T) {
 		{"keep: forever", "keep: {days_at_most: 365, ‸hold: true}", `a set cannot be held and have pieces that may not stay`},
 		{"keep: forever", "‸keep: {days: 365}, names: counted", `pieces with counted names are renamed at each roll, so there can be at most 100 of them`},
 		{"compress: zstd", "compress: {zstd: ‸23}", `zstd has the levels 1 to 22`},
-		{"compress: zstd", "compress: zstd\n      owner: ‸nobody-here", `this machine has no user "nobody-here"`},
 		{"outlets:", "disk: {floor: ‸95%}\noutlets:", `floor cannot be "95%"`},
 		{"signins: {file: {", "signins: {‸fiel: {", `outlet signins has no key "fiel"; did you mean file?`},
 		{"  signins: {file", "  ‸signins: {}\n  other: {file", "outlet signins does not say what it is"},
@@ -393,4 +392,24 @@ func FuzzParse(f *testing.F) {
 			}
 		}
 	})
+}
+
+func TestWhatDependsOnTheMachineIsCheckedThere(t *testing.T) {
+	text := strings.Replace(lantern, "mode: 0644", "mode: 0644\n      owner: nobody-here", 1)
+	text = strings.Replace(text, "total: 1.5 GiB", "total: 900TiB", 1)
+	text = strings.Replace(text, "size: 10MiB", "size: 90TiB", 1)
+	text = strings.Replace(text, "keep: forever", "keep: {total: 1MiB}", 1)
+	p, findings := Parse("plan.yaml", []byte(text))
+	if p == nil || len(findings) > 0 {
+		t.Errorf("of a plan for another machine it says %v", findings)
+	}
+	file := filepath.Join(t.TempDir(), "plan.yaml")
+	os.WriteFile(file, []byte(text), 0o600)
+	p, findings, err := Load(file)
+	if err != nil || p == nil || len(findings) != 2 || !strings.Contains(findings[0].What, "keep allows") || !strings.Contains(findings[1].What, `no user "nobody-here"`) {
+		t.Errorf("of a plan for this machine it says %v, %v", findings, err)
+	}
+	if p.Outlets[0].File.Owner.Missing != "user nobody-here" {
+		t.Errorf("%+v", p.Outlets[0].File.Owner)
+	}
 }

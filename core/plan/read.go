@@ -14,6 +14,7 @@ import (
 // planReader reads the parts of a plan in the order in which they need each other.
 type planReader struct {
 	reader
+	here       bool // the plan is for this machine
 	conditions map[string]*namedCondition
 	intakes    []Intake
 	outlets    []Outlet
@@ -71,7 +72,9 @@ func (r *planReader) read(body ast.Node) *Plan {
 	for _, rule := range r.rules {
 		rules = append(rules, rule.Rule)
 	}
-	r.checkDisks()
+	if r.here {
+		r.checkDisks()
+	}
 	p.Service, p.Intakes, p.Outlets, p.Tends = r.service, r.intakes, r.outlets, r.tends
 	p.Table = route.NewTable(rules, otherwise, len(p.Outlets))
 	r.warnOfRules(p.Table)
