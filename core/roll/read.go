@@ -24,6 +24,7 @@ type Reader struct {
 	file   *os.File // the live file, nil where there is none
 	pieces []Piece
 	follow bool
+	opened map[int]*os.File // the counted pieces: their names may be others by the time they are read
 	// Hint, where it is set, tells whether a text may hold a line that is
 	// wanted; lines of pieces that are not need not be read.
 	Hint func(text []byte) bool
@@ -53,11 +54,35 @@ func NewReader(live string, follow bool) (*Reader, error) {
 			}
 			return nil, err
 		}
-		if f == nil || isAt(f, live) {
-			return &Reader{live: live, file: f, pieces: once(pieces), follow: follow}, nil
+		r := &Reader{live: live, file: f, pieces: once(pieces), follow: follow, opened: map[int]*os.File{}}
+		if r.openCounted() && (f == nil || isAt(f, live)) {
+			return r, nil
 		}
-		f.Close() // rolled between the two looks
+		r.Close() // rolled between the two looks
 	}
+}
+
+// openCounted opens the counted pieces, and tells whether they have kept their
+// names meanwhile.
+func (r *Reader) openCounted() bool {
+	for i, p := range r.pieces {
+		if !p.Counted {
+			continue
+		}
+		f, err := os.Open(p.Path)
+		if err != nil {
+			return false
+		}
+		r.opened[i] = f
+		if !isAt(f, p.Path) {
+			return false
+		}
+	}
+	if len(r.opened) == 0 {
+		return true
+	}
+	again, err := Pieces(r.live)
+	return err == nil && slices.EqualFunc(r.pieces, once(again), func(p, q Piece) bool { return p.Path == q.Path || !p.Counted })
 }
 
 // onePiece returns the reader of a piece, where that is what the path leads to.
@@ -108,6 +133,9 @@ func isAt(f *os.File, path string) bool {
 
 // Close closes the live file.
 func (r *Reader) Close() error {
+	for _, f := range r.opened {
+		f.Close()
+	}
 	if r.file == nil {
 		return nil
 	}
@@ -171,7 +199,7 @@ func (r *Reader) Lines(i int, each func(line []byte) error) error {
 		}
 		return err
 	}
-	f, err := openPiece(r.pieces[i].Path)
+	f, err := r.openPiece(i)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -214,6 +242,18 @@ func Tail(lines func(each func(line []byte) error) error, n int, meets func(line
 		return nil
 	})
 	return append(ring[at:len(ring):len(ring)], ring[:at]...), err
+}
+
+// openPiece opens piece i.
+func (r *Reader) openPiece(i int) (io.ReadCloser, error) {
+	if f := r.opened[i]; f != nil {
+		delete(r.opened, i)
+		if _, err := f.Seek(0, io.SeekStart); err != nil {
+			return nil, err
+		}
+		return decompress(f, r.pieces[i].Path)
+	}
+	return openPiece(r.pieces[i].Path)
 }
 
 // openPiece opens a piece, also where it has been compressed since it was listed.
@@ -325,7 +365,10 @@ func (r *Reader) goOn(last *Piece, seen bool, each func([]byte) error) error {
 	if err != nil {
 		return err
 	}
-	r.file, r.pieces = next.file, next.pieces
+	for _, f := range r.opened {
+		f.Close()
+	}
+	r.file, r.pieces, r.opened = next.file, next.pieces, next.opened
 	for i, p := range r.pieces {
 		if p.before(*last) <= 0 {
 			continue

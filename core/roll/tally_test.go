@@ -248,6 +248,18 @@ func TestCountedPiecesMoveUp(t *testing.T) {
 	if v := f.verify(""); !v.OK || v.Removed != 3 {
 		t.Errorf("%+v", v)
 	}
+	r, err := NewReader(f.live, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	f.write("9999", "zzzz") // rolls: what is read goes on to be what it was
+	f.tidy()
+	var got []string
+	for i := range r.Files() {
+		r.Lines(i, func(line []byte) error { got = append(got, string(line)); return nil })
+	}
+	expect(t, "lines read across a roll", got, []string{"0003", "xxxx", "0004", "xxxx", "0005", "xxxx", "0006", "xxxx"})
 	f.set.Counted = false // a later plan still keeps what this one left
 	f.now = time.Now().Add(time.Hour)
 	f.start()
@@ -255,7 +267,7 @@ func TestCountedPiecesMoveUp(t *testing.T) {
 		f.write(fmt.Sprintf("%04d", 10+i), "yyyy")
 		f.tidy()
 	}
-	expect(t, "lines", f.lines(), []string{"0005", "xxxx", "0006", "xxxx", "0010", "yyyy", "0011", "yyyy"})
+	expect(t, "lines", f.lines(), []string{"0006", "xxxx", "9999", "zzzz", "0010", "yyyy", "0011", "yyyy"})
 }
 
 func TestAFloorIsNotWrittenInto(t *testing.T) {
