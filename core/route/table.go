@@ -46,7 +46,7 @@ type Table struct {
 	// are about texts, one of which it has.
 	walks    [record.Priorities][]int32
 	about    []int // of each rule
-	byApp    map[string][]int32
+	byApp    appIndex
 	byText   *literals                              // nil where no rule is about texts
 	texts    [record.Priorities]bool                // whether a rule about texts is open
 	verdicts [record.Priorities][]condition.Verdict // of each rule
@@ -57,13 +57,17 @@ type Table struct {
 	plain [record.Priorities]bool
 	sure  [record.Priorities][]uint64
 
+	// settled has the outlets of a plain priority whose records go the same way
+	// all of them, nil for one whose do not.
+	settled [record.Priorities][]uint64
+
 	changes                 []bool // which rules change something
 	firstChange, lastChange int
 }
 
 // NewTable compiles rules. It keeps them; the caller may not change them any more.
 func NewTable(rules []Rule, otherwise Otherwise, outlets int) *Table {
-	t := &Table{rules: rules, otherwise: otherwise, outlets: outlets, byApp: map[string][]int32{}}
+	t := &Table{rules: rules, otherwise: otherwise, outlets: outlets}
 	t.firstChange, t.lastChange = len(rules), -1
 	for i := range rules {
 		c := &rules[i].Change
@@ -94,14 +98,14 @@ const maxKeyed = 10_000
 
 // index finds out what each rule is about.
 func (t *Table) index() {
-	texts, size := map[string][]int32{}, 0
+	texts, size, apps := map[string][]int32{}, 0, map[string][]int32{}
 	for i := range t.rules {
 		kind := aboutAll
 		keys, ok := t.rules[i].When.Apps()
 		if ok {
 			kind = aboutApps
 			for _, app := range keys {
-				t.byApp[app] = appendOnce(t.byApp[app], int32(i))
+				apps[app] = appendOnce(apps[app], int32(i))
 			}
 		} else if keys, ok = t.rules[i].When.Texts(); ok && size+len(keys) <= maxKeyed {
 			kind = aboutTexts
@@ -113,6 +117,7 @@ func (t *Table) index() {
 		}
 		t.about = append(t.about, kind)
 	}
+	t.byApp = newAppIndex(apps)
 	if len(texts) > 0 {
 		t.byText = newLiterals(texts)
 	}
@@ -154,6 +159,7 @@ func (t *Table) planPlain(p record.Priority) {
 	}
 	verdicts, sure := t.verdicts[p], mask(nil, t.outlets)
 	var walk []int32
+	settled := true
 	for i := range t.rules {
 		rule := &t.rules[i]
 		switch {
@@ -163,9 +169,15 @@ func (t *Table) planPlain(p record.Priority) {
 			return
 		case verdicts[i] == condition.Always:
 			add(sure, t.masks[i])
-		case t.about[i] == aboutAll:
-			walk = append(walk, int32(i))
+		default:
+			settled = false
+			if t.about[i] == aboutAll {
+				walk = append(walk, int32(i))
+			}
 		}
+	}
+	if settled && !zero(sure) {
+		t.settled[p] = sure
 	}
 	t.plain[p], t.sure[p], t.walks[p] = true, sure, walk
 }
@@ -287,6 +299,10 @@ const (
 // mark finds out where a record goes, and what becomes of it.
 func (t *Table) mark(b *record.Batch, at int, m *Marks) fate {
 	r, row := &b.Records[at], m.words[at*m.each:(at+1)*m.each]
+	if all := t.settled[r.Priority]; all != nil {
+		add(row, all)
+		return routed
+	}
 	if t.plain[r.Priority] {
 		return t.markPlain(r, row, m)
 	}
@@ -361,16 +377,23 @@ func (t *Table) markPlain(r *record.Record, row []uint64, m *Marks) fate {
 			}
 		}
 	}
-	for _, word := range row {
-		if word != 0 {
-			return routed
-		}
+	if !zero(row) {
+		return routed
 	}
 	if t.otherwise.Drop {
 		return dropped
 	}
 	add(row, t.masks[len(t.rules)])
 	return routed
+}
+
+func zero(row []uint64) bool {
+	for _, word := range row {
+		if word != 0 {
+			return false
+		}
+	}
+	return true
 }
 
 // end is the fate of a record whose walk ends: what was sent before stays sent.
@@ -386,7 +409,7 @@ type lists struct{ walk, app, text []int32 }
 
 // listsOf returns the rules behind rule i that a record has to meet.
 func (t *Table) listsOf(r *record.Record, m *Marks, i int32) (l lists) {
-	l.walk, l.app = t.walks[r.Priority], t.byApp[string(r.App)]
+	l.walk, l.app = t.walks[r.Priority], t.byApp.rules(r.App)
 	if t.byText != nil && t.texts[r.Priority] {
 		m.found = t.byText.find(m.found[:0], r.Text)
 		l.text = m.found
