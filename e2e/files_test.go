@@ -416,3 +416,51 @@ tend: {kiosk: {paths: [DIR/*.txt], roll: {size: 10B}, keep: {pieces: 1}, how: co
 		return strings.Contains(out, "tended files") && len(s.Tended) == 2 && s.Tended[0].Path == h.dir+"/a.txt" && s.Tended[0].LiveBytes == 0 && s.Tended[0].TallyLines == 7
 	})
 }
+
+// Where a disk has no more space than is to stay free, the oldest pieces of the
+// agent on it go, whichever outlet they are of, and the tally tells.
+func TestTheFloorOfADiskIsKeptFree(t *testing.T) {
+	h := newHost(t, `oakbarrel: 1
+disk: {floor: 50%}
+intakes: {wire: {syslog: {tcp: "127.0.0.1:0"}}}
+rules: [{when: severity is error, send: [first], then: done}]
+otherwise: {send: [second]}
+outlets:
+  first: {file: {path: DIR/small/first.log, format: '{text}', roll: {size: 200KiB}, keep: forever}}
+  second: {file: {path: DIR/small/second.log, format: '{text}', roll: {size: 200KiB}, keep: {pieces: 1000}}}
+`)
+	small := filepath.Join(h.dir, "small")
+	os.Mkdir(small, 0o755)
+	if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=4m"); err != nil {
+		t.Skipf("a small file system cannot be mounted here: %v", err)
+	}
+	t.Cleanup(func() { syscall.Unmount(small, syscall.MNT_DETACH) })
+	h.start()
+	conn := h.dial("tcp")
+	say := func(priority, lines int) {
+		for i := range lines {
+			fmt.Fprintf(conn, "<%d>x: %04d%s\n", priority, i, strings.Repeat("y", 1000))
+		}
+	}
+	say(11, 800) // the first outlet has the oldest pieces
+	h.eventually("they are written", func() bool { return h.status().Outlets[0].Out == 800 })
+	before := h.status().Outlets[0].Pieces
+	time.Sleep(1100 * time.Millisecond)
+	say(14, 1800)
+	h.eventually("all is written, though the disk would not have held it", func() bool { return h.status().Outlets[1].Out == 1800 })
+	s := h.status()
+	if s.Outlets[0].Pieces >= before || s.Outlets[0].Shed+s.Outlets[1].Shed > 0 {
+		t.Errorf("of %d pieces %d are left: %+v", before, s.Outlets[0].Pieces, s.Outlets)
+	}
+	var free syscall.Statfs_t
+	syscall.Statfs(small, &free)
+	if share := float64(free.Bavail) / float64(free.Blocks); share < 0.4 {
+		t.Errorf("%.2f of the disk is free", share)
+	}
+	tally, err := roll.ReadTally(small + "/first.log")
+	if err != nil || tally.Lines[len(tally.Lines)-1].Why != "floor" || tally.Lines[len(tally.Lines)-1].Records == 0 {
+		t.Errorf("%+v, %v", tally, err)
+	}
+	expect(t, 0, "", "", "verify", "first", "--state", h.state)
+	expect(t, 0, "", "", "verify", "second", "--state", h.state)
+}
