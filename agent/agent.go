@@ -66,6 +66,7 @@ type Agent struct {
 	departed  []outlet  // removed, and writing down what they hold
 	gone      balance.Intake
 	tended    []TendedFile
+	tendRolls chan tendRoll
 	forecast  forecast.Report
 	ordered   *intake // of the records that were ordered, nil where none was
 	repeats   *intake // of the records that tell of repeats, likewise
@@ -81,7 +82,7 @@ type Agent struct {
 // held. An error says why it could not start.
 func Run(ctx context.Context, options Options) error {
 	own := &ownRecords{queue: make(chan ownRecord, ownQueue)}
-	a := &Agent{options: options, log: slog.New(&ownLog{Handler: options.Log.Handler(), to: own}), own: own, since: time.Now(), endpoints: map[endpointKey]endpoint{}, deliveries: make(chan struct{}, 1),
+	a := &Agent{options: options, log: slog.New(&ownLog{Handler: options.Log.Handler(), to: own}), own: own, since: time.Now(), endpoints: map[endpointKey]endpoint{}, deliveries: make(chan struct{}, 1), tendRolls: make(chan tendRoll),
 		tended: []TendedFile{}, forecast: forecast.Report{Sets: []forecast.Set{}, Disks: []forecast.Disk{}}}
 	a.ending, a.end = context.WithCancel(context.Background())
 	defer a.end()

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"oakbarrel/client"
+	"oakbarrel/core/plan"
 	"oakbarrel/core/roll"
 )
 
@@ -42,7 +43,8 @@ func (o *fileOutlet) rollSets(r rollRequest) {
 	r.answer <- answer
 }
 
-// Roll rolls the sets of a file outlet, or of all where none is named.
+// roll rolls the sets of a file outlet, or of all where none is named, or the
+// files of a tend.
 func (a *Agent) roll(name string) ([]client.RolledSet, error) {
 	a.mu.RLock()
 	var outlets []*fileOutlet
@@ -57,9 +59,13 @@ func (a *Agent) roll(name string) ([]client.RolledSet, error) {
 			outlets = append(outlets, f)
 		}
 	}
+	tends := slices.ContainsFunc(a.plan.Tends, func(t plan.Tend) bool { return t.Name == name })
 	a.mu.RUnlock()
+	if !found && tends {
+		return a.rollTended(name)
+	}
 	if !found {
-		return nil, errors.New("the plan has no outlet " + name)
+		return nil, errors.New("the plan has no outlet and no tend " + name)
 	}
 	if len(outlets) == 0 {
 		return nil, errors.New("there is nothing to roll; only a file outlet is rolled")

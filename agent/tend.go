@@ -16,6 +16,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"oakbarrel/client"
 	"oakbarrel/core/disk"
 	"oakbarrel/core/forecast"
 	"oakbarrel/core/plan"
@@ -52,6 +53,7 @@ type tender struct {
 	settings plan.Tend
 	sets     map[string]*roll.Tended
 	tell     func(TendAction)
+	now      bool // every file that holds something is due
 }
 
 func newTender(s plan.Tend, tell func(TendAction)) *tender {
@@ -137,6 +139,9 @@ func (t *tender) lock(locked map[string]*disk.Folder, dir, path string) bool {
 // rollDue rolls a file that is due, and tells whether it did or would.
 func (t *tender) rollDue(s *roll.Tended, path string, dry bool) bool {
 	due, why, err := s.Due()
+	if t.now && err == nil && !due && s.Size() > 0 {
+		due, why = true, "somebody has asked for it"
+	}
 	switch {
 	case errors.Is(err, fs.ErrNotExist): // renamed, and not made again yet
 		return false
@@ -353,9 +358,54 @@ func (a *Agent) tend() {
 		select {
 		case <-a.ending.Done():
 			return
+		case r := <-a.tendRolls:
+			r.answer <- rollNow(a.ending, tenders[r.name])
 		case <-tick.C:
 		}
 	}
+}
+
+// tendRoll asks for the files of a tend to be rolled.
+type tendRoll struct {
+	name   string
+	answer chan<- []client.RolledSet
+}
+
+// rollTended has the files of a tend rolled now.
+func (a *Agent) rollTended(name string) ([]client.RolledSet, error) {
+	answer := make(chan []client.RolledSet, 1)
+	select {
+	case a.tendRolls <- tendRoll{name, answer}:
+		return <-answer, nil
+	case <-time.After(5 * time.Second):
+		return nil, errors.New("a pass over the files that others write takes long; try again")
+	case <-a.ending.Done():
+		return nil, errors.New("the agent stops")
+	}
+}
+
+// rollNow makes a pass that rolls every file which holds something.
+func rollNow(ctx context.Context, t *tender) []client.RolledSet {
+	rolled := []client.RolledSet{}
+	if t == nil { // the plan is new, and there was no pass yet
+		return rolled
+	}
+	tell := t.tell
+	t.tell = func(did TendAction) {
+		tell(did)
+		if did.Path == "" || did.Action == TendRemoved {
+			return
+		}
+		set := client.RolledSet{Outlet: did.Tend, Path: did.Path, Rolled: did.Action == TendRolled, Piece: did.Piece}
+		if !set.Rolled {
+			set.Why = did.Why
+		}
+		rolled = append(rolled, set)
+	}
+	t.now = true
+	t.pass(ctx, false)
+	t.now = false
+	return rolled
 }
 
 // forecastOf makes the forecast of the plan's files a part of the status.

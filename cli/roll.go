@@ -13,13 +13,14 @@ import (
 func (a *app) rollCommand() *cobra.Command {
 	var state string
 	c := &cobra.Command{
-		Use:   "roll [OUTLET]",
+		Use:   "roll [OUTLET|TEND]",
 		Short: "Roll the files of a running agent now",
-		Long: `Roll the live files of a running agent now: of one file outlet, or of all. What
-the agent holds for them is written before. An empty file is left alone. Exit
-code 1 says that nothing was rolled.`,
+		Long: `Roll the live files of a running agent now: of one file outlet, of all of them, or
+those of other programs under a tend. What the agent holds for them is written
+before. An empty file is left alone. Exit code 1 says that nothing was rolled.`,
 		Example: `  oakbarrel roll --state lantern-bay/reef-02/state pumps
-  oakbarrel roll --state lantern-bay/tide-gw/state`,
+  oakbarrel roll --state lantern-bay/tide-gw/state
+  oakbarrel roll --state lantern-bay/tide-gw/state kiosk`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			outlet := ""

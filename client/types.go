@@ -60,7 +60,7 @@ type Order struct {
 // the pieces of a rolled set, its last lines, or how it stands to its tally.
 type NewOrder struct {
 	Kind    string `json:"kind" enum:"test_record,detail_open,detail_close,roll,pieces,last_lines,verify"`
-	Outlet  string `json:"outlet,omitempty" maxLength:"64"`               // to roll; "" for all
+	Outlet  string `json:"outlet,omitempty" maxLength:"64"`               // or tend, to roll; "" for all outlets
 	Path    string `json:"path,omitempty" maxLength:"4096"`               // of the live file of a set
 	Rule    string `json:"rule,omitempty" maxLength:"256"`                // of the window
 	To      string `json:"to,omitempty" maxLength:"16"`                   // the severity of the window
@@ -93,8 +93,8 @@ type Hop struct {
 
 // RolledSet is what came of rolling a set.
 type RolledSet struct {
-	Outlet string `json:"outlet"`
-	Path   string `json:"path"` // of the live file
+	Outlet string `json:"outlet"` // or tend
+	Path   string `json:"path"`   // of the live file
 	Rolled bool   `json:"rolled"`
 	Piece  string `json:"piece"` // the path of the new piece
 	Why    string `json:"why"`   // it was not rolled

@@ -415,6 +415,10 @@ tend: {kiosk: {paths: [DIR/*.txt], roll: {size: 10B}, keep: {pieces: 1}, how: co
 		out, _, _ := run(t, "status", "--state", h.state)
 		return strings.Contains(out, "tended files") && len(s.Tended) == 2 && s.Tended[0].Path == h.dir+"/a.txt" && s.Tended[0].LiveBytes == 0 && s.Tended[0].TallyLines == 7
 	})
+	os.WriteFile(h.dir+"/a.txt", []byte("short\n"), 0o600)
+	if out := expect(t, 0, "", "", "roll", "kiosk", "--state", h.state); !strings.Contains(out, "kiosk: "+h.dir+"/a-") || !strings.Contains(out, "b.txt is not rolled: it is empty") {
+		t.Errorf("roll says %s", out)
+	}
 }
 
 // Where a disk has no more space than is to stay free, the oldest pieces of the

@@ -111,8 +111,7 @@ function SetPanel({ host: h, set: s }: { host: Host; set: FileSet }) {
   const may = useMayOperate();
   const ask = useMutation({ mutationFn: async (kind: Question) => ({ kind, ...(await order(h.agent_id, kind === "roll" ? { kind, outlet: s.name } : { kind, path: s.path })).outcome }) });
   if (!may) return <p className="pb-2 text-sm text-soft">An operator can look into the pieces, read the last lines, check the tally and roll.</p>;
-  const questions: [Question, string][] = [["pieces", "Pieces"], ["last_lines", "Last lines"], ["verify", "Verify"]];
-  if (!s.tended) questions.push(["roll", "Roll now"]);
+  const questions: [Question, string][] = [["pieces", "Pieces"], ["last_lines", "Last lines"], ["verify", "Verify"], ["roll", "Roll now"]];
   return (
     <div className="pb-3 text-sm">
       <div className="mb-2 flex gap-2">

@@ -104,6 +104,12 @@ func (t *Tended) Due() (due bool, why string, err error) {
 	return true, "its period ended at " + at.Format("2006-01-02 15:04:05 -07:00"), nil
 }
 
+// Size returns the size of the file as Due has seen it, in bytes.
+func (t *Tended) Size() int64 {
+	_, size := t.Pieces()
+	return size
+}
+
 // began returns when the period of the live file began: with the roll before,
 // else when the file was made.
 func (t *Tended) began(st fs.FileInfo) time.Time {
