@@ -95,17 +95,17 @@ func (c *Condition) Apps() (apps []string, ok bool) {
 	return nil, false
 }
 
-// Texts returns texts one of which the text of a record must contain to meet
-// the condition, letter case aside where fold is true; ok is false where it does
-// not demand that. All are ASCII, of three bytes or more.
-func (c *Condition) Texts() (texts []string, fold, ok bool) {
+// Texts returns texts one of which the text of a record must contain, letter
+// case aside, to meet the condition; ok is false where it does not demand that.
+// All are ASCII, of three bytes or more.
+func (c *Condition) Texts() (texts []string, ok bool) {
 	for _, part := range conjuncts(nil, c.root) {
 		t, is := part.(*textTest)
 		if is && t.prop.which == text && !slices.ContainsFunc(t.search, func(s Searcher) bool { return !s.ascii || len(s.want) < 3 }) {
-			return t.values, slices.ContainsFunc(t.search, func(s Searcher) bool { return s.fold }), true
+			return t.values, true
 		}
 	}
-	return nil, false, false
+	return nil, false
 }
 
 // node is a part of a condition.

@@ -98,24 +98,21 @@ const maxKeyed = 10_000
 
 // index finds out what each rule is about.
 func (t *Table) index() {
-	texts, size, apps := map[word][]int32{}, 0, map[string][]int32{}
+	texts, size, apps := map[string][]int32{}, 0, map[string][]int32{}
 	for i := range t.rules {
 		kind := aboutAll
 		keys, ok := t.rules[i].When.Apps()
-		fold := false
 		if ok {
 			kind = aboutApps
 			for _, app := range keys {
 				apps[app] = appendOnce(apps[app], int32(i))
 			}
-		} else if keys, fold, ok = t.rules[i].When.Texts(); ok && size+len(keys) <= maxKeyed {
+		} else if keys, ok = t.rules[i].When.Texts(); ok && size+len(keys) <= maxKeyed {
 			kind = aboutTexts
 			size += len(keys)
 			for _, text := range keys {
-				if fold {
-					text = strings.ToLower(text)
-				}
-				texts[word{text, fold}] = appendOnce(texts[word{text, fold}], int32(i))
+				text = strings.ToLower(text)
+				texts[text] = appendOnce(texts[text], int32(i))
 			}
 		}
 		t.about = append(t.about, kind)
