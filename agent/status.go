@@ -61,6 +61,7 @@ type OutletStatus struct {
 	Paths        []string   `json:"paths"`       // of the live files of a file outlet, at most 100
 	TallyLines   int        `json:"tally_lines"` // where there is one set
 	TallyHash    string     `json:"tally_hash"`  // of the last line, "" for none
+	TallyTail    []string   `json:"tally_tail"`  // the hashes of its last lines, at most 20
 	LastWrite    *time.Time `json:"last_write"`
 	Trouble      string     `json:"trouble"` // why it cannot write, "" where it can
 	TroubleSince *time.Time `json:"trouble_since"`
@@ -166,6 +167,7 @@ func (o *fileOutlet) status(leaving bool) OutletStatus {
 		}
 		if len(sets) == 1 {
 			s.TallyLines, s.TallyHash = set.writer.Tally()
+			s.TallyTail = set.writer.TallyTail()
 		}
 	}
 	return s

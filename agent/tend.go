@@ -308,6 +308,7 @@ type TendedFile struct {
 	PieceBytes int64     `json:"piece_bytes"`
 	TallyLines int       `json:"tally_lines"`
 	TallyHash  string    `json:"tally_hash"`
+	TallyTail  []string  `json:"tally_tail"`
 	Rolled     time.Time `json:"rolled"` // last, zero for never
 	Trouble    string    `json:"trouble"`
 }
@@ -447,6 +448,7 @@ func (a *Agent) tellTended(tenders map[string]*tender, failed map[string]string)
 				f.Rolled = pieces[len(pieces)-1].Stamp
 			}
 			f.TallyLines, f.TallyHash = s.Tally()
+			f.TallyTail = s.TallyTail()
 			files = append(files, f)
 		}
 	}

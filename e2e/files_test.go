@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -262,6 +263,21 @@ func TestTheFilesOfAHostInTheConsole(t *testing.T) {
 	if o := order(client.NewOrder{Kind: "roll", Outlet: "none"}); o.Why == "" {
 		t.Errorf("%+v", o)
 	}
+
+	told := fmt.Sprintf(`"tally_lines":%d`, h.status().Outlets[0].TallyLines)
+	h.eventually("the service knows the tally", func() bool {
+		h.send("tcp", "<14>x: a batch brings the status along\n")
+		b.open("/api/v1/status")
+		return strings.Contains(b.text(), told)
+	})
+	h.stop() // whoever rewrites the tally meanwhile has not rewritten what the service knows
+	tally, _ := os.ReadFile(h.dir + "/all.log.tally")
+	end := bytes.LastIndexByte(tally[:len(tally)-1], '\n') + 1
+	os.WriteFile(h.dir+"/all.log.tally", tally[:end], 0o640)
+	h.start()
+	b.size(1280, 800)
+	b.open("/hosts/" + id)
+	b.waitForText("the tally of " + h.dir + "/all.log: ") // cut short, or written anew, as the agent comes to report
 }
 
 const nginxConfig = `worker_processes 2;

@@ -129,11 +129,15 @@ func (t *Tally) Living() (living []TallyLine) {
 	return living
 }
 
+// tailLength is how many hashes of last lines are told.
+const tailLength = 20
+
 // tallyFile is a tally that is written. It is for one goroutine.
 type tallyFile struct {
 	file disk.File
-	last int    // the sequence of the last line
-	hash string // of it
+	last int      // the sequence of the last line
+	hash string   // of it
+	tail []string // the hashes of the last lines, this one the last
 	size int64
 	torn bool // a write has failed in the middle of a line
 }
@@ -150,6 +154,12 @@ func openTally(d disk.Disk, live string, mode fs.FileMode) (*tallyFile, *Tally, 
 		return nil, nil, openErr
 	}
 	w := &tallyFile{file: f, last: len(t.Lines), hash: t.Hash, size: t.whole, torn: t.torn}
+	for i := max(1, len(t.Lines)-tailLength+1); i < len(t.Lines); i++ {
+		w.tail = append(w.tail, t.Lines[i].Previous)
+	}
+	if len(t.Lines) > 0 {
+		w.tail = append(w.tail, t.Hash)
+	}
 	if changed != nil { // it goes on as it would: verify tells
 		if st, e := f.Stat(); e == nil {
 			w.size = st.Size()
@@ -185,6 +195,7 @@ func (w *tallyFile) add(line *TallyLine) error {
 		return fmt.Errorf("tally: %w", err)
 	}
 	w.last, w.hash, w.size = line.Sequence, hashOf(text), w.size+int64(len(text))+1
+	w.tail = append(w.tail[max(0, len(w.tail)-tailLength+1):len(w.tail):len(w.tail)], w.hash)
 	return nil
 }
 

@@ -69,6 +69,12 @@ func TestATallyTellsWhatEachPieceHolds(t *testing.T) {
 	if last.Event != Removed || last.Piece != 1 || last.Why != "pieces" || last.SHA256 != hashOf([]byte("10 a\n10 b\n")) || last.Records != 2 {
 		t.Errorf("%+v", last)
 	}
+	tail := []string{tally.Lines[1].Previous, tally.Lines[2].Previous, tally.Lines[3].Previous, tally.Lines[4].Previous, tally.Lines[5].Previous, tally.Hash}
+	expect(t, "the tail", f.TallyTail(), tail)
+	f.start()
+	f.Tick()
+	f.tidy()
+	expect(t, "the tail after a restart", f.TallyTail(), tail)
 	if v := f.verify(tally.Lines[3].Previous); !v.OK || v.Pieces != 4 || v.Records != 8 || v.Removed != 1 || v.Lines != 6 || v.Hash != tally.Hash {
 		t.Errorf("%+v", v)
 	}

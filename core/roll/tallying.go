@@ -187,7 +187,7 @@ func (w *Writer) addLine(line *TallyLine) error {
 
 func (w *Writer) setHash() {
 	w.mu.Lock()
-	w.hash, w.lines = w.tally.hash, w.tally.last
+	w.hash, w.lines, w.tail = w.tally.hash, w.tally.last, w.tally.tail
 	w.mu.Unlock()
 }
 
@@ -196,4 +196,12 @@ func (w *Writer) Tally() (lines int, hash string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return w.lines, w.hash
+}
+
+// TallyTail returns the hashes of the tally's last lines, at most 20, the last
+// one last. The caller may not change it.
+func (w *Writer) TallyTail() []string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.tail
 }

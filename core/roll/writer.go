@@ -71,8 +71,9 @@ type Writer struct {
 	pieces   []Piece
 	known    bool // pieces holds what is in the folder
 	ids      int
-	hash     string // of the tally's last line
-	lines    int    // of the tally
+	hash     string   // of the tally's last line
+	lines    int      // of the tally
+	tail     []string // the hashes of its last lines
 	debts    Debts
 	names    sync.Mutex // held while pieces get other names
 	rolled   chan struct{}

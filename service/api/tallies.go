@@ -27,9 +27,16 @@ type toldTallies struct {
 }
 
 type toldTally struct {
-	Path  string `json:"path"`
-	Lines int    `json:"tally_lines"`
-	Hash  string `json:"tally_hash"`
+	Path  string   `json:"path"`
+	Lines int      `json:"tally_lines"`
+	Hash  string   `json:"tally_hash"`
+	Tail  []string `json:"tally_tail"` // the hashes of the last lines, the last one last
+}
+
+// has tells whether a line has a hash, as far as the tail goes back.
+func (t *toldTally) has(line int, hash string) bool {
+	at := len(t.Tail) - 1 - (t.Lines - line)
+	return at < 0 || at >= len(t.Tail) || t.Tail[at] == hash
 }
 
 // compareTallies returns the marks as they are after a status: with trouble
@@ -53,8 +60,8 @@ func compareTallies(old map[string]tallyMark, status []byte, now time.Time) map[
 		case !known:
 		case t.Lines < before.Lines:
 			m.Trouble, m.At = fmt.Sprintf("it had %d lines, and has %d: it was cut short", before.Lines, t.Lines), &now
-		case t.Lines == before.Lines && t.Hash != before.Hash:
-			m.Trouble, m.At = fmt.Sprintf("its line %d has another hash than before: it was written anew", t.Lines), &now
+		case t.Lines == before.Lines && t.Hash != before.Hash, !t.has(before.Lines, before.Hash):
+			m.Trouble, m.At = fmt.Sprintf("its line %d has another hash than before: it was written anew", before.Lines), &now
 		case m.At != nil && now.Sub(*m.At) > troubleTime:
 			m.Trouble, m.At = "", nil
 		}

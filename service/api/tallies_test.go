@@ -7,6 +7,19 @@ import (
 	"time"
 )
 
+func TestATallyThatWasRewrittenAndHasGrownIsNoticed(t *testing.T) {
+	now := time.Now()
+	status := func(lines int, tail string) []byte {
+		return fmt.Appendf(nil, `{"outlets": [{"path": "/var/log/all.log", "tally_lines": %d, "tally_hash": "z", "tally_tail": [%s]}]}`, lines, tail)
+	}
+	before := map[string]tallyMark{"/var/log/all.log": {Lines: 5, Hash: "e"}}
+	for tail, trouble := range map[string]bool{`"e", "f", "z"`: false, `"x", "f", "z"`: true, `"f", "z"`: false, `"d", "e", "f", "z"`: false, ``: false} {
+		if got := compareTallies(before, status(7, tail), now)["/var/log/all.log"].Trouble; (got != "") != trouble {
+			t.Errorf("with the tail %s: %q", tail, got)
+		}
+	}
+}
+
 func TestATallyThatWasRewrittenIsNoticed(t *testing.T) {
 	now := time.Now()
 	status := func(lines int, hash string) []byte {
