@@ -3,7 +3,6 @@ package agent
 import (
 	"context"
 	"errors"
-	"slices"
 	"time"
 
 	"oakbarrel/client"
@@ -32,7 +31,7 @@ func (a *Agent) doFiles(o client.Order) (client.Outcome, bool) {
 		return client.Outcome{}, false
 	}
 	outcome := client.Outcome{}
-	if !a.hasSet(o.Path) { // else anybody who may give orders could read any file
+	if _, known := a.tallyOf(o.Path); !known { // else anybody who may give orders could read any file
 		return client.Outcome{Why: "the agent has no rolled set of that path"}, true
 	}
 	if err := tell(o.Path, &outcome); err != nil {
@@ -41,16 +40,30 @@ func (a *Agent) doFiles(o client.Order) (client.Outcome, bool) {
 	return outcome, true
 }
 
-// hasSet tells whether a path is that of a live file which the agent writes or tends.
-func (a *Agent) hasSet(path string) bool {
+// tallyOf returns the hash of the last line that this run has written into the
+// tally of a set, "" for none. Known is false where the path is not that of a
+// live file which the agent writes or tends.
+func (a *Agent) tallyOf(path string) (hash string, known bool) {
 	a.mu.RLock()
 	defer a.mu.RUnlock()
 	for _, o := range a.outlets {
-		if f, isFile := o.(*fileOutlet); isFile && slices.ContainsFunc(f.all(), func(s *fileSet) bool { return s.path == path }) {
-			return true
+		f, isFile := o.(*fileOutlet)
+		if !isFile {
+			continue
+		}
+		for _, s := range f.all() {
+			if s.path == path {
+				_, hash = s.writer.Tally()
+				return hash, true
+			}
 		}
 	}
-	return slices.ContainsFunc(a.tended, func(f TendedFile) bool { return f.Path == path })
+	for _, t := range a.tended {
+		if t.Path == path {
+			return t.TallyHash, true
+		}
+	}
+	return "", false
 }
 
 func (a *Agent) tellPieces(path string, outcome *client.Outcome) error {
@@ -59,14 +72,11 @@ func (a *Agent) tellPieces(path string, outcome *client.Outcome) error {
 		return err
 	}
 	tally, _ := roll.ReadTally(path) // as far as it can be read
-	lines := map[string]roll.TallyLine{}
-	for _, l := range tally.Living() {
-		lines[l.Name] = l
-	}
+	lines := tally.ByName()
 	for i := len(pieces) - 1; i >= 0 && len(outcome.Pieces) < mostPieces; i-- {
 		p := pieces[i]
 		told := client.Piece{Name: p.FileName(), Size: p.Size, Rolled: p.Stamp}
-		if l, ok := lines[p.Name()]; ok && !p.Counted {
+		if l := lines[p.Name()]; l != nil && !p.Counted {
 			told.Tallied, told.Bytes, told.Records, told.First, told.Last = true, l.Bytes, l.Records, l.First, l.Last
 		}
 		outcome.Pieces = append(outcome.Pieces, told)
@@ -93,34 +103,11 @@ func (a *Agent) tellLastLines(path string, outcome *client.Outcome) error {
 	return nil
 }
 
-// lastHash returns the hash of the last line that this run has written into
-// the tally of a set, "" for none: it finds a tally that was rewritten since.
-func (a *Agent) lastHash(path string) (hash string) {
-	a.mu.RLock()
-	defer a.mu.RUnlock()
-	for _, o := range a.outlets {
-		f, isFile := o.(*fileOutlet)
-		if !isFile {
-			continue
-		}
-		for _, s := range f.all() {
-			if s.path == path {
-				_, hash = s.writer.Tally()
-			}
-		}
-	}
-	for _, t := range a.tended {
-		if t.Path == path {
-			hash = t.TallyHash
-		}
-	}
-	return hash
-}
-
 func (a *Agent) tellVerdict(path string, outcome *client.Outcome) error {
 	ctx, cancel := context.WithTimeout(a.ending, verifyTime)
 	defer cancel()
-	v, err := roll.Verify(ctx, path, a.lastHash(path))
+	written, _ := a.tallyOf(path) // it finds a tally that was rewritten since
+	v, err := roll.Verify(ctx, path, written)
 	if errors.Is(err, context.DeadlineExceeded) {
 		return errors.New("it takes too long; ask on the host: oakbarrel verify " + path)
 	}

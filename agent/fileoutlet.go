@@ -29,7 +29,7 @@ type fileOutlet struct {
 	path    string // as the plan has it
 	intents string // the folder of the notes of writes
 	log     *slog.Logger
-	debts   *debts
+	agent   *Agent
 
 	wake    chan struct{}    // there is something to write, or enough to write at once
 	rolled  chan struct{}    // there may be something to tidy
@@ -59,7 +59,7 @@ type fileOutlet struct {
 
 func (a *Agent) newFileOutlet(s plan.Outlet) *fileOutlet {
 	o := &fileOutlet{
-		path: s.File.Path, intents: filepath.Join(a.state.dir, intentsDir), log: a.log, settings: s, debts: a.newDebts(s), sets: map[string]*fileSet{},
+		path: s.File.Path, intents: filepath.Join(a.state.dir, intentsDir), log: a.log, settings: s, agent: a, sets: map[string]*fileSet{},
 		wake: make(chan struct{}, 1), rolled: make(chan struct{}, 1), rolls: make(chan rollRequest), roomMade: make(chan struct{}), stopped: make(chan struct{}),
 	}
 	if s.Path == nil {
@@ -80,16 +80,10 @@ func (o *fileOutlet) configure(s plan.Outlet) {
 	defer o.mu.Unlock()
 	changed := !slices.Equal(o.settings.Until, s.Until)
 	o.settings = s
-	if changed {
-		o.debts = &debts{o.debts.agent, s.Until}
-	}
 	for _, set := range o.order {
 		set.writer.Configure(s.File)
-		switch {
-		case changed && len(s.Until) == 0:
-			set.writer.SetDebts(nil)
-		case changed:
-			set.writer.SetDebts(o.debts)
+		if changed {
+			set.writer.SetDebts(o.debts())
 		}
 	}
 }

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"oakbarrel/core/disk"
-	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
 	"oakbarrel/core/roll"
 )
@@ -42,9 +41,7 @@ func (o *fileOutlet) setAt(path string) *fileSet {
 		d = disk.Beneath(o.settings.Path.Prefix())
 	}
 	s := &fileSet{path: path, writer: roll.NewWriter(d, settings, intent, o.rolled, time.Now)}
-	if len(o.settings.Until) > 0 {
-		s.writer.SetDebts(o.debts)
-	}
+	s.writer.SetDebts(o.debts())
 	o.sets[path] = s
 	o.order = append(o.order, s)
 	return s
@@ -185,8 +182,13 @@ type debts struct {
 	names []string
 }
 
-// newDebts returns the debts of a file outlet.
-func (a *Agent) newDebts(s plan.Outlet) *debts { return &debts{a, s.Until} }
+// debts returns what the pieces of the outlet wait for, nil for nothing.
+func (o *fileOutlet) debts() roll.Debts {
+	if len(o.settings.Until) == 0 {
+		return nil
+	}
+	return &debts{o.agent, o.settings.Until}
+}
 
 // Taken tells how many records each outlet has got. It falls between two
 // batches, so that every outlet has got what the file has.

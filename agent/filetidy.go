@@ -3,12 +3,12 @@ package agent
 import (
 	"context"
 	"errors"
-	"os"
 	"path/filepath"
 	"slices"
 	"time"
 
 	"oakbarrel/client"
+	"oakbarrel/core/disk"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/roll"
 )
@@ -142,9 +142,9 @@ func (t *tidying) makeRoom(o *fileOutlet) {
 	o.mu.Lock()
 	floor := o.settings.File.Floor
 	o.mu.Unlock()
-	for floor.Check(existing(o.path)) != nil {
+	for floor.Check(disk.Existing(filepath.Dir(o.path))) != nil {
 		oldest, at := o.oldest()
-		if oldest == nil || o.debts.agent.hasOlderPiece(at) {
+		if oldest == nil || o.agent.hasOlderPiece(at) {
 			return
 		}
 		_, err := oldest.writer.GiveUpOldest(t.removed.add)
@@ -177,18 +177,8 @@ func (a *Agent) hasOlderPiece(than time.Time) bool {
 			return false
 		}
 		oldest, at := f.oldest()
-		return oldest != nil && at.Before(than) && oldest.writer.Settings().Floor.Check(existing(f.path)) != nil
+		return oldest != nil && at.Before(than) && oldest.writer.Settings().Floor.Check(disk.Existing(filepath.Dir(f.path))) != nil
 	})
-}
-
-// existing returns the folder of a path, or the nearest above it that exists.
-func existing(path string) string {
-	for {
-		path = filepath.Dir(path)
-		if _, err := os.Stat(path); err == nil || path == "/" {
-			return path
-		}
-	}
 }
 
 // removals is what keep has removed since it was last told. It is told at once,

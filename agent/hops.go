@@ -62,13 +62,14 @@ func (f *Follower) tellDone(now Trace) (left int) {
 	f.once(client.Hop{Hop: "taken in", Detail: "by intake " + now.Intake})
 	f.once(client.Hop{Hop: "rules", Detail: rulesOfTrace(now)})
 	for _, o := range now.Outlets {
+		store := o.Kind == "store"
+		if store && (o.Spooled || o.Done) {
+			f.once(client.Hop{Hop: "spooled", Outlet: o.Name, Detail: "for " + o.Path})
+		}
 		switch {
-		case o.Kind == "store" && o.Done:
-			f.once(client.Hop{Hop: "spooled", Outlet: o.Name, Detail: "for " + o.Path})
+		case store && o.Done:
 			f.once(client.Hop{Hop: "confirmed", Outlet: o.Name, Detail: "by the store, in " + o.Path})
-		case o.Kind == "store" && o.Spooled:
-			f.once(client.Hop{Hop: "spooled", Outlet: o.Name, Detail: "for " + o.Path})
-		case o.Done && !f.told["written "+o.Name]:
+		case !store && o.Done && !f.told["written "+o.Name]:
 			f.once(client.Hop{Hop: "written", Outlet: o.Name, Detail: f.place(o.Path)})
 		}
 		if !o.Done {

@@ -370,12 +370,7 @@ func TestSIGTERMWritesDownWhatTheKernelHolds(t *testing.T) {
 
 func TestAFullDiskHoldsBackShedsAndGoesOn(t *testing.T) {
 	h := newHost(t, strings.NewReplacer("DIR/all.log", "DIR/small/all.log", "{severity} {text}", "{text}").Replace(plain))
-	small := filepath.Join(h.dir, "small")
-	os.Mkdir(small, 0o755)
-	if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=200k"); err != nil {
-		t.Skipf("a small file system cannot be mounted here: %v", err)
-	}
-	t.Cleanup(func() { syscall.Unmount(small, syscall.MNT_DETACH) })
+	small := h.mountSmall("200k")
 	h.start()
 	line := strings.Repeat("y", 1000)
 	conn := h.dial("tcp")
@@ -469,12 +464,7 @@ func TestWhatTheKernelDropsIsMissed(t *testing.T) {
 
 func TestAFolderThatGoesAwayOrCannotBeWrittenIsWaitedFor(t *testing.T) {
 	h := newHost(t, strings.NewReplacer("DIR/all.log", "DIR/small/logs/all.log", "{severity} {text}", "{text}").Replace(plain))
-	small := filepath.Join(h.dir, "small")
-	os.Mkdir(small, 0o755)
-	if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=10m"); err != nil {
-		t.Skipf("a file system cannot be mounted here: %v", err)
-	}
-	t.Cleanup(func() { syscall.Unmount(small, syscall.MNT_DETACH) })
+	small := h.mountSmall("10m")
 	h.start()
 	written := func(n int64) {
 		h.eventually("it is written", func() bool { return h.status().Outlets[0].Out == n })

@@ -131,6 +131,14 @@ func (b *browser) fits(what string) {
 	}
 }
 
+// signIn signs in at the page that asks for it.
+func (b *browser) signIn(name, password string) {
+	b.t.Helper()
+	b.waitForText("Sign in to read")
+	b.typeInto("[name=name]", name)
+	b.typeInto("[name=password]", password+"\r")
+}
+
 func TestTheConsole(t *testing.T) {
 	s := newStore(t)
 	password := filepath.Join(s.dir, "password")
@@ -211,8 +219,7 @@ func TestTheConsole(t *testing.T) {
 	h.send("tcp", more.String())
 	h.waitUntilDelivered(2801)
 	b.open("/")
-	b.typeInto("[name=name]", "noor")
-	b.typeInto("[name=password]", "lantern-light\r")
+	b.signIn("noor", "lantern-light")
 	b.waitForText("Records in the store")
 	b.click("a[href^='/hosts/']")
 	b.waitForText("It closes: nothing is lost")

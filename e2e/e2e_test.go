@@ -99,6 +99,19 @@ func (h *host) setPlan(plan string) {
 	}
 }
 
+// mountSmall mounts a file system of a size at the folder small of the host, and
+// skips the test where that is not allowed.
+func (h *host) mountSmall(size string) (folder string) {
+	h.t.Helper()
+	folder = filepath.Join(h.dir, "small")
+	os.Mkdir(folder, 0o755)
+	if err := syscall.Mount("tmpfs", folder, "tmpfs", 0, "size="+size); err != nil {
+		h.t.Skipf("a file system cannot be mounted here: %v", err)
+	}
+	h.t.Cleanup(func() { syscall.Unmount(folder, syscall.MNT_DETACH) })
+	return folder
+}
+
 // start starts the agent and waits until it is ready.
 func (h *host) start() {
 	h.t.Helper()

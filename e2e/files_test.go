@@ -212,9 +212,7 @@ func TestTheFilesOfAHostInTheConsole(t *testing.T) {
 		return all.Out == 40 && all.Pieces > 1 && all.TallyLines == all.Pieces
 	})
 	b := newBrowser(t, "http://"+s.address)
-	b.waitForText("Sign in to read")
-	b.typeInto("[name=name]", "noor")
-	b.typeInto("[name=password]", "lantern-light\r")
+	b.signIn("noor", "lantern-light")
 	b.waitForText("Records in the store")
 	b.click("a[href^='/hosts/']")
 	b.waitForText("keep allows 11.0 KiB")
@@ -449,12 +447,7 @@ outlets:
   first: {file: {path: DIR/small/first.log, format: '{text}', roll: {size: 200KiB}, keep: forever}}
   second: {file: {path: DIR/small/second.log, format: '{text}', roll: {size: 200KiB}, keep: {pieces: 1000}}}
 `)
-	small := filepath.Join(h.dir, "small")
-	os.Mkdir(small, 0o755)
-	if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=4m"); err != nil {
-		t.Skipf("a small file system cannot be mounted here: %v", err)
-	}
-	t.Cleanup(func() { syscall.Unmount(small, syscall.MNT_DETACH) })
+	small := h.mountSmall("4m")
 	h.start()
 	conn := h.dial("tcp")
 	say := func(priority, lines int) {

@@ -33,9 +33,7 @@ func TestPictures(t *testing.T) {
 	})
 	time.Sleep(25 * time.Second) // until something has gone wrong
 	b := newBrowser(t, demo.URL)
-	b.waitForText("Sign in to read")
-	b.typeInto("[name=name]", demo.Account)
-	b.typeInto("[name=password]", demo.Password+"\r")
+	b.signIn(demo.Account, demo.Password)
 	b.waitForText("reef-02")
 	b.waitForText("tide-gw")
 	for _, theme := range []string{"light", "dark"} {

@@ -5,8 +5,6 @@ import (
 	"io/fs"
 	"math"
 	"syscall"
-
-	"golang.org/x/sys/unix"
 )
 
 // Owner is whom new files belong to; the zero Owner is the process.
@@ -88,11 +86,17 @@ func (o Floor) Room(folder string) int64 {
 	return max(0, free-wanted)
 }
 
+// Of returns how many bytes are to stay free of a disk of that size.
+func (o Floor) Of(size int64) int64 { return max(o.Bytes, int64(o.Percent/100*float64(size))) }
+
 // look returns the free space of a disk, and what is to stay free.
 func (o Floor) look(folder string) (free, wanted int64) {
-	var st unix.Statfs_t
-	if o == (Floor{}) || unix.Statfs(folder, &st) != nil { // the writing tells what is wrong
+	if o == (Floor{}) {
 		return math.MaxInt64, 0
 	}
-	return int64(st.Bavail) * st.Bsize, max(o.Bytes, int64(o.Percent/100*float64(st.Blocks)*float64(st.Bsize)))
+	size, free, err := Space(folder)
+	if err != nil { // the writing tells what is wrong
+		return math.MaxInt64, 0
+	}
+	return free, o.Of(size)
 }

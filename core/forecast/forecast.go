@@ -9,12 +9,12 @@ import (
 	"bytes"
 	"math"
 	"os"
-	"path/filepath"
 	"sort"
 	"time"
 
 	"golang.org/x/sys/unix"
 
+	"oakbarrel/core/disk"
 	"oakbarrel/core/roll"
 )
 
@@ -72,7 +72,7 @@ func Of(sources []Source, now time.Time) Report {
 	devices := map[uint64]int{}
 	for _, s := range sources {
 		set, g := look(s, now)
-		folder := existing(s.Folder)
+		folder := disk.Existing(s.Folder)
 		var st unix.Stat_t
 		if unix.Stat(folder, &st) == nil {
 			i, known := devices[st.Dev]
@@ -182,19 +182,17 @@ func measure(live string, format roll.Format, now time.Time) (m measured) {
 	if st, err := os.Stat(live + roll.TallySuffix); err == nil && st.Size() < longTally {
 		tally, _ = roll.ReadTally(live)
 	}
-	first := map[string]time.Time{}
-	for _, l := range tally.Living() {
-		if l.First != nil {
-			first[l.Name] = *l.First
-		}
-	}
+	lines := tally.ByName()
 	began := time.Time{} // of what is measured
 	var recent int64
 	for i, p := range pieces {
 		m.pieces++
 		m.bytes += p.Size
 		m.inPieces += p.Size
-		start, size := first[p.Name()], p.Size
+		start, size := time.Time{}, p.Size
+		if l := lines[p.Name()]; l != nil && l.First != nil {
+			start = *l.First
+		}
 		if start.IsZero() && i > 0 {
 			start = pieces[i-1].Stamp
 		}
@@ -217,7 +215,7 @@ func measure(live string, format roll.Format, now time.Time) (m measured) {
 	}
 	if st, err := os.Stat(live); err == nil {
 		m.bytes += st.Size()
-		born := birth(live, st)
+		born := disk.Birth(live, st)
 		if t, ok := firstTime(live, format); ok && t.Before(born) {
 			born = t
 		}
@@ -253,31 +251,10 @@ func firstTime(path string, format roll.Format) (time.Time, bool) {
 	return format.Time(line)
 }
 
-// birth returns when a file was made.
-func birth(path string, st os.FileInfo) time.Time {
-	var x unix.Statx_t
-	if err := unix.Statx(unix.AT_FDCWD, path, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_BTIME, &x); err == nil && x.Mask&unix.STATX_BTIME != 0 {
-		return time.Unix(x.Btime.Sec, int64(x.Btime.Nsec))
-	}
-	return st.ModTime()
-}
-
-// existing returns the folder, or the nearest above it that exists.
-func existing(folder string) string {
-	for {
-		if _, err := os.Stat(folder); err == nil || folder == "/" {
-			return folder
-		}
-		folder = filepath.Dir(folder)
-	}
-}
-
 func diskOf(folder string, s roll.Settings) (d Disk) {
 	d.Folder = folder
-	var st unix.Statfs_t
-	if unix.Statfs(folder, &st) == nil {
-		d.Size, d.Free = int64(st.Blocks)*st.Bsize, int64(st.Bavail)*st.Bsize
-		d.Floor = max(s.Floor.Bytes, int64(s.Floor.Percent/100*float64(d.Size)))
+	if size, free, err := disk.Space(folder); err == nil {
+		d.Size, d.Free, d.Floor = size, free, s.Floor.Of(size)
 	}
 	return d
 }

@@ -2,6 +2,15 @@ package roll
 
 import "time"
 
+// add adds the piece that the live file has become.
+func (w *Writer) add(p Piece) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	p.id = w.newID()
+	w.pieces = append(w.pieces, p)
+	w.size = 0
+}
+
 // change changes a piece of the list.
 func (w *Writer) change(p Piece, f func(*Piece)) {
 	w.mu.Lock()

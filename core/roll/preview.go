@@ -31,32 +31,28 @@ type Coming struct {
 // Coming returns the next n rolls of the set, if it never reaches its size
 // before. Compressed pieces have the suffix that they will get.
 func (s Settings) Coming(now time.Time, n int) (rolls []Coming) {
-	at := s.in(now)
-	for i := range n {
+	if s.Every.Never() && s.Size == 0 {
+		return nil // it never rolls
+	}
+	if s.Every.Never() || s.Counted {
+		n = 1 // the names of the others cannot be told, or are the same
+	}
+	suffix := ""
+	if s.Compress != NoCompression && s.Compress != "" {
+		suffix = compressorOf(s.Compress).suffix
+	}
+	at, stamp := s.in(now), now
+	for range n {
 		c := Coming{}
-		stamp := now
 		if !s.Every.Never() {
 			at = s.Every.Next(at)
 			c.At, stamp = at, at
 		}
-		switch {
-		case s.Counted:
-			c.Path = countedName(s.Path, 1)
-		case s.Every.Never():
-			c.Path = pieceName(s.Path, stamp, i+1)
-		default:
-			c.Path = pieceName(s.Path, stamp, 1)
-		}
-		if s.Compress != NoCompression && s.Compress != "" {
-			c.Path += compressorOf(s.Compress).suffix
+		c.Path = pieceName(s.Path, stamp, 1) + suffix
+		if s.Counted {
+			c.Path = countedName(s.Path, 1) + suffix
 		}
 		rolls = append(rolls, c)
-		if s.Every.Never() && s.Size == 0 {
-			return nil // it never rolls
-		}
-		if s.Every.Never() || s.Counted {
-			break
-		}
 	}
 	return rolls
 }

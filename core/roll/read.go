@@ -167,9 +167,7 @@ func (r *Reader) Closed(i int) *TallyLine {
 	if r.lines == nil {
 		r.lines = map[string]*TallyLine{}
 		if t, err := ReadTally(r.live); err == nil {
-			for _, l := range t.Living() {
-				r.lines[l.Name] = &l
-			}
+			r.lines = t.ByName()
 		}
 	}
 	if p := r.pieces[i]; !p.Counted {

@@ -129,6 +129,16 @@ func (t *Tally) Living() (living []TallyLine) {
 	return living
 }
 
+// ByName returns the living lines by the names of their pieces. The names of
+// counted pieces change, so that a line may be missing for them.
+func (t *Tally) ByName() map[string]*TallyLine {
+	lines := map[string]*TallyLine{}
+	for _, l := range t.Living() {
+		lines[l.Name] = &l
+	}
+	return lines
+}
+
 // tailLength is how many hashes of last lines are told.
 const tailLength = 20
 

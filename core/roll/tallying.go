@@ -14,9 +14,9 @@ import (
 // part; it goes on with the next Tidy.
 const tallyTime = time.Second
 
-// TallyNew writes the lines of the pieces that have none, which Tidy does too. Where a piece was
-// there before this run, its line says that it comes late. A piece that sorts
-// before one that has a line is none of ours, and gets none.
+// TallyNew writes the lines of the pieces that have none, which Tidy does too.
+// Where a piece was there before this run, its line says that it comes late. A
+// piece that sorts before one that has a line is none of ours, and gets none.
 func (w *Writer) TallyNew(ctx context.Context) error {
 	if err := w.openTally(); err != nil {
 		return err
@@ -79,14 +79,14 @@ func (w *Writer) TallyNew(ctx context.Context) error {
 // openTally opens the tally, gives the pieces their lines, and removes those
 // that a kill has left behind a line which says that they are removed.
 func (w *Writer) openTally() error {
-	s := w.Settings()
 	w.mu.Lock()
 	known, needed := w.known, len(w.pieces) > 0
 	w.mu.Unlock()
-	if _, err := os.Lstat(s.Path + TallySuffix); err == nil {
-		needed = true
+	if w.tally != nil || !known {
+		return nil
 	}
-	if w.tally != nil || !known || !needed {
+	s := w.Settings()
+	if _, err := os.Lstat(s.Path + TallySuffix); err != nil && !needed {
 		return nil
 	}
 	file, t, err := openTally(w.disk, s.Path, s.Mode)

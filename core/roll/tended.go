@@ -116,11 +116,7 @@ func (t *Tended) began(st fs.FileInfo) time.Time {
 	if n := len(t.pieces); n > 0 {
 		return t.pieces[n-1].Stamp
 	}
-	var x unix.Statx_t
-	if err := unix.Statx(unix.AT_FDCWD, t.folder.Inside(t.settings.Path), unix.AT_SYMLINK_NOFOLLOW, unix.STATX_BTIME, &x); err == nil && x.Mask&unix.STATX_BTIME != 0 {
-		return time.Unix(x.Btime.Sec, int64(x.Btime.Nsec))
-	}
-	return st.ModTime()
+	return disk.Birth(t.folder.Inside(t.settings.Path), st)
 }
 
 // stat looks at the file. It must be a file of its own: a link to another, of
@@ -161,15 +157,8 @@ func (t *Tended) Rename() (piece string, err error) {
 		t.disk.RenameNew(p.Path, t.settings.Path)
 		return "", fmt.Errorf("%s was replaced while it was looked at; it is left alone", t.settings.Path)
 	}
-	t.append(p)
+	t.add(p)
 	return p.Path, t.disk.SyncFolder("")
-}
-
-func (t *Tended) append(p Piece) {
-	t.mu.Lock()
-	p.id = t.newID()
-	t.pieces = append(t.pieces, p)
-	t.mu.Unlock()
 }
 
 // Copy copies the file aside and cuts it to nothing. What the program writes
@@ -243,7 +232,7 @@ func (t *Tended) Copy() (piece string, window time.Duration, err error) {
 	}
 	window = time.Since(last)
 	p.Size += more
-	t.append(p)
+	t.add(p)
 	return piece, window, nil
 }
 
@@ -264,10 +253,8 @@ func (t *Tended) dropUncut() error {
 	if err != nil {
 		return nil // verify tells
 	}
-	for _, l := range tally.Living() {
-		if l.Name == p.Name() && !p.Counted {
-			return nil
-		}
+	if tally.ByName()[p.Name()] != nil && !p.Counted {
+		return nil
 	}
 	if p.Counted && len(tally.Living()) >= n || !t.begins(p.Path) {
 		return nil

@@ -137,7 +137,7 @@ func (v *Verdict) compare(ctx context.Context, living []TallyLine, pieces []Piec
 	at := 0
 	for _, l := range living {
 		for at < len(pieces) && pieces[at].Name() != l.Name && named(pieces[at:], l.Name) {
-			v.wrong(filepath.Base(pieces[at].Path), noLine+": it was added")
+			v.wrong(pieces[at].FileName(), noLine+": it was added")
 			at++
 		}
 		if at == len(pieces) || pieces[at].Name() != l.Name {
@@ -146,22 +146,27 @@ func (v *Verdict) compare(ctx context.Context, living []TallyLine, pieces []Piec
 		}
 		switch p, s := pieces[at], found[at]; {
 		case s.err != nil:
-			v.wrong(filepath.Base(p.Path), "it cannot be read: %v", s.err)
+			v.wrong(p.FileName(), "it cannot be read: %v", s.err)
 		case s.line.SHA256 == l.SHA256:
 			v.Pieces++
 			v.Records += l.Records
 		case byHash[s.line.SHA256] != "":
-			v.wrong(filepath.Base(p.Path), "it holds what %s held: it was moved", byHash[s.line.SHA256])
+			v.wrong(p.FileName(), "it holds what %s held: it was moved", byHash[s.line.SHA256])
 		default:
-			v.wrong(filepath.Base(p.Path), "its content was changed")
+			v.wrong(p.FileName(), "its content was changed")
 		}
 		at++
 	}
-	for ; at < len(pieces); at++ {
-		v.wrong(filepath.Base(pieces[at].Path), noLine+": it was added, or the agent was killed and writes its line at the next start")
+	v.end(pieces[min(at, len(pieces)):])
+	return nil
+}
+
+// end judges the pieces behind the last line of the tally, and all.
+func (v *Verdict) end(left []Piece) {
+	if len(left) > 0 {
+		v.wrong(left[0].FileName(), noLine+": it was added, or the agent was killed and writes its line at the next start")
 	}
 	v.OK = v.Why == ""
-	return nil
 }
 
 // named tells whether a piece has that name.
@@ -184,7 +189,7 @@ func (v *Verdict) compareCounted(living []TallyLine, pieces []Piece, found []sum
 	at := 0
 	for _, l := range living {
 		for at < len(found) && found[at].line.SHA256 != l.SHA256 && holds(l.SHA256) && len(pieces)-at > len(living)-v.Pieces {
-			v.wrong(filepath.Base(pieces[at].Path), noLine+": it was added")
+			v.wrong(pieces[at].FileName(), noLine+": it was added")
 			at++
 		}
 		switch {
@@ -193,24 +198,21 @@ func (v *Verdict) compareCounted(living []TallyLine, pieces []Piece, found []sum
 			v.Records += l.Records
 			at++
 		case at < len(found) && found[at].err != nil:
-			v.wrong(filepath.Base(pieces[at].Path), "it cannot be read: %v", found[at].err)
+			v.wrong(pieces[at].FileName(), "it cannot be read: %v", found[at].err)
 			at++
 		case at < len(found) && holds(l.SHA256):
-			v.wrong(filepath.Base(pieces[at].Path), "it holds what another one held: it was moved")
+			v.wrong(pieces[at].FileName(), "it holds what another one held: it was moved")
 			at++
 		case len(pieces) < len(living):
 			v.wrong(l.Name, "the piece that line %d of the tally closed was removed, and not by keep", l.Sequence)
 		default:
 			if at < len(pieces) {
-				v.wrong(filepath.Base(pieces[at].Path), "its content was changed")
+				v.wrong(pieces[at].FileName(), "its content was changed")
 			}
 			at++
 		}
 	}
-	for ; at < len(pieces); at++ {
-		v.wrong(filepath.Base(pieces[at].Path), noLine+": it was added, or the agent was killed and writes its line at the next start")
-	}
-	v.OK = v.Why == ""
+	v.end(pieces[min(at, len(pieces)):])
 }
 
 type summed struct {

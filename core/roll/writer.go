@@ -468,11 +468,7 @@ func (w *Writer) roll(at time.Time) error {
 		return fmt.Errorf("roll: %w", err)
 	}
 	w.drop()
-	w.mu.Lock()
-	piece.id = w.newID()
-	w.pieces = append(w.pieces, piece)
-	w.size = 0
-	w.mu.Unlock()
+	w.add(piece)
 	w.wake()
 	if err := w.disk.SyncFolder(filepath.Dir(w.settings.Path)); err != nil {
 		return err
