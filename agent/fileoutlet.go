@@ -11,6 +11,7 @@ import (
 	"oakbarrel/core/balance"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
+	"oakbarrel/core/roll"
 	"oakbarrel/core/route"
 )
 
@@ -28,6 +29,7 @@ const (
 type fileOutlet struct {
 	path    string // as the plan has it
 	intents string // the folder of the notes of writes
+	notes   string // the file that says how far followed sources are taken in all sets
 	log     *slog.Logger
 	agent   *Agent
 
@@ -38,6 +40,7 @@ type fileOutlet struct {
 
 	gathered time.Time  // when lines were last given to the writers; of the writing goroutine
 	due      []*fileSet // that have something to write; likewise
+	marked   time.Time  // when the marks were last written down; likewise
 
 	mu           sync.Mutex
 	settings     plan.Outlet
@@ -48,6 +51,7 @@ type fileOutlet struct {
 	before       int   // how many sets there were before that day
 	heldBytes    int
 	account      balance.Outlet
+	marks        takenMarks
 	roomMade     chan struct{} // closed when what was held has been given to the writers
 	lastWrite    time.Time
 	trouble      string
@@ -59,9 +63,10 @@ type fileOutlet struct {
 
 func (a *Agent) newFileOutlet(s plan.Outlet) *fileOutlet {
 	o := &fileOutlet{
-		path: s.File.Path, intents: filepath.Join(a.state.dir, intentsDir), log: a.log, settings: s, agent: a, sets: map[string]*fileSet{},
+		path: s.File.Path, intents: filepath.Join(a.state.dir, intentsDir), notes: filepath.Join(a.state.dir, intentsDir, intentName(s.File.Path)+marksSuffix), log: a.log, settings: s, agent: a, sets: map[string]*fileSet{},
 		wake: make(chan struct{}, 1), rolled: make(chan struct{}, 1), rolls: make(chan rollRequest), roomMade: make(chan struct{}), stopped: make(chan struct{}),
 	}
+	o.marks = newTakenMarks(o.readMarks())
 	if s.Path == nil {
 		o.setAt(s.File.Path)
 	} else {
@@ -92,21 +97,31 @@ func (o *fileOutlet) configure(s plan.Outlet) {
 func (o *fileOutlet) take(b *record.Batch, marks *route.Marks, number int, canWait bool) {
 	o.mu.Lock()
 	before := o.heldBytes
+	o.marks.look(b)
 	for i := range b.Records {
-		if !marks.Has(i, number) {
+		r := &b.Records[i]
+		if !marks.Has(i, number) || o.marks.has(r) {
 			continue
 		}
-		o.account.In++
 		if !canWait && o.heldBytes >= heldSize {
+			o.account.In++
 			o.account.Shed++
 			continue
 		}
-		s := o.setFor(&b.Records[i])
+		s := o.setFor(r)
+		if r.End > 0 && s.has(b.Marks[r.Source].Source, r.End) {
+			continue
+		}
+		o.account.In++
 		length := len(s.held)
-		s.held = o.settings.Format.AppendLine(s.held, &b.Records[i])
+		s.held = o.settings.Format.AppendLine(s.held, r)
 		s.heldRecords++
 		o.heldBytes += len(s.held) - length
+		if r.End > 0 {
+			s.heldTaken = append(s.heldTaken, roll.Taken{End: len(s.held), Mark: record.Mark{Source: b.Marks[r.Source].Source, Offset: r.End}})
+		}
 	}
+	o.marks.advance(b)
 	after := o.heldBytes
 	o.mu.Unlock()
 	if before == 0 && after > 0 || before < flushSize && after >= flushSize {
@@ -134,7 +149,9 @@ func (o *fileOutlet) run() {
 	ctx, cancel := context.WithCancel(context.Background())
 	var tidying sync.WaitGroup
 	tidying.Go(func() { o.tidy(ctx) })
-	o.writeAll()
+	if o.writeAll() {
+		o.saveMarks()
+	}
 	cancel()
 	tidying.Wait()
 	for _, s := range o.order {
@@ -142,7 +159,8 @@ func (o *fileOutlet) run() {
 	}
 }
 
-func (o *fileOutlet) writeAll() {
+// writeAll writes until the outlet is to end, and tells whether all is written.
+func (o *fileOutlet) writeAll() bool {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	o.tickSets()
@@ -152,8 +170,11 @@ func (o *fileOutlet) writeAll() {
 			o.gather()
 		case <-tick.C:
 			o.tickSets()
+			if !o.saveMarksAtTimes() {
+				return false
+			}
 			if o.finished() {
-				return
+				return true
 			}
 			continue
 		case r := <-o.rolls:
@@ -161,8 +182,11 @@ func (o *fileOutlet) writeAll() {
 			continue
 		case <-o.stopped:
 		}
-		if !o.writeHeld() || o.finished() {
-			return
+		if !o.writeHeld() {
+			return false
+		}
+		if o.finished() {
+			return true
 		}
 	}
 }
@@ -190,6 +214,7 @@ func (o *fileOutlet) writeHeld() bool {
 	o.due = o.due[:0]
 	for _, s := range o.order {
 		if len(s.held) > 0 {
+			o.swap(s)
 			o.due = append(o.due, s)
 		}
 	}

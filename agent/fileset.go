@@ -16,13 +16,16 @@ const restTime = 5 * time.Minute
 
 // fileSet is one rolled set of an outlet. Its first part is under the outlet's lock.
 type fileSet struct {
-	held         []byte // lines not yet given to the writer
+	held         []byte       // lines not yet given to the writer
+	heldTaken    []roll.Taken // of the lines held
 	heldRecords  int64
-	beingWritten int64 // records given to the writer and not yet written
+	beingWritten int64            // records given to the writer and not yet written
+	recovered    map[string]int64 // how far sources were taken when a run ended, nil where the marks of the outlet say it
 
 	path   string
 	writer *roll.Writer
-	free   []byte    // swapped with held, so that neither grows anew
+	lines  []byte // swapped with held, so that neither grows anew
+	taken  []roll.Taken
 	used   time.Time // when it was last written to; of the writing goroutine
 	over   bool      // its day is over, and it is retired; likewise
 }
@@ -42,9 +45,17 @@ func (o *fileOutlet) setAt(path string) *fileSet {
 	}
 	s := &fileSet{path: path, writer: roll.NewWriter(d, settings, intent, o.rolled, time.Now)}
 	s.writer.SetDebts(o.debts())
+	if marks := roll.Marks(path, intent); len(marks) > 0 {
+		s.recovered = marks
+	}
 	o.sets[path] = s
 	o.order = append(o.order, s)
 	return s
+}
+
+// has tells whether the set has the record of a source that ends at an offset.
+func (s *fileSet) has(source string, end int64) bool {
+	return s.recovered != nil && end <= s.recovered[source]
 }
 
 // all returns the sets that there are.
@@ -101,32 +112,40 @@ func (o *fileOutlet) discover() {
 	}
 }
 
-// swap takes what a set holds.
-func (o *fileOutlet) swap(s *fileSet) (lines []byte) {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	lines, s.held = s.held, s.free
-	o.heldBytes -= len(lines)
+// swap takes what a set holds. It is called with the lock.
+func (o *fileOutlet) swap(s *fileSet) {
+	s.lines, s.held = s.held, s.lines[:0]
+	s.taken, s.heldTaken = s.heldTaken, s.taken[:0]
+	o.heldBytes -= len(s.lines)
 	s.beingWritten, s.heldRecords = s.heldRecords, 0
-	return lines
 }
 
-// write writes what a set holds, again and again until it is in the file. It
-// returns false where the agent stops before that.
+// write writes what was taken of a set, again and again until it is in the
+// file. It returns false where the agent stops before that.
 func (o *fileOutlet) write(s *fileSet) bool {
-	all := o.swap(s)
 	s.used, s.over = time.Now(), false
-	for lines := all; len(lines) > 0; {
-		n, err := s.writer.Write(lines)
+	taken := s.taken
+	for lines := s.lines; len(lines) > 0; {
+		n, err := s.writer.WriteTaken(lines, taken)
 		written := int64(bytes.Count(lines[:n], []byte{'\n'}))
-		lines = lines[n:]
+		lines, taken = lines[n:], behind(taken, n)
 		o.wrote(s, written, err)
 		if err != nil && !o.waitForRetry() {
 			return false
 		}
 	}
-	s.free = all[:0]
 	return true
+}
+
+// behind returns what is taken with the lines behind the first n bytes.
+func behind(taken []roll.Taken, n int) []roll.Taken {
+	for len(taken) > 0 && taken[0].End <= n {
+		taken = taken[1:]
+	}
+	for i := range taken {
+		taken[i].End -= n
+	}
+	return taken
 }
 
 // tickSets does what the clock asks for. Of many files only those are opened

@@ -20,6 +20,12 @@ type outlet interface {
 	// number, and keeps nothing of b. Where it is full it sheds those of an
 	// intake that cannot wait.
 	take(b *record.Batch, marks *route.Marks, number int, canWait bool)
+	// taken tells how far the outlet has taken a followed source, and whether it knows it.
+	taken(source string) (offset int64, known bool)
+	// begin sets how far sources are taken, for an outlet that is new, and writes it down.
+	begin([]record.Mark) error
+	// forget lets go of sources that are followed no more.
+	forget(sources []string)
 	// waitForRoom returns a channel that is closed when there may be room for an
 	// intake that can wait, nil where there is.
 	waitForRoom() <-chan struct{}

@@ -37,6 +37,8 @@ type storeOutlet struct {
 	service   feedService
 	settings  plan.Store
 	in, shed  int64 // shed before they came into the spool
+	marks     takenMarks
+	gone      []string // sources to forget
 	atStart   int64
 	room      chan struct{}
 	writing   string // why the spool cannot be written, "" where it can
@@ -66,7 +68,7 @@ func storeOutletOn(sp *spool.Spool, s plan.Outlet, agentID string, service feedS
 	return &storeOutlet{
 		name: s.Name, agentID: agentID, spool: sp, service: service, log: log, delivered: delivered, settings: s.Store, atStart: sp.State().Held,
 		wake: make(chan struct{}, 1), flushed: make(chan struct{}, 1), stopped: make(chan struct{}), room: make(chan struct{}),
-		retry: backoff{chance: rand.N[time.Duration]},
+		retry: backoff{chance: rand.N[time.Duration]}, marks: newTakenMarks(sp.Marks()),
 	}
 }
 
@@ -100,8 +102,9 @@ func (o *storeOutlet) limit() {
 
 func (o *storeOutlet) take(b *record.Batch, marks *route.Marks, number int, canWait bool) {
 	o.mu.Lock()
+	o.marks.look(b)
 	for i := range b.Records {
-		if !marks.Has(i, number) {
+		if !marks.Has(i, number) || o.marks.has(&b.Records[i]) {
 			continue
 		}
 		o.in++
@@ -111,6 +114,7 @@ func (o *storeOutlet) take(b *record.Batch, marks *route.Marks, number int, canW
 		}
 		o.spool.Add(&b.Records[i], canWait && o.settings.Wait)
 	}
+	o.marks.advance(b)
 	some := o.spool.Pending() > 0
 	o.mu.Unlock()
 	if some {
@@ -167,6 +171,7 @@ func (o *storeOutlet) flushAll() {
 		case <-tick.C:
 			o.mu.Lock()
 			o.limit()
+			o.saveMarks()
 			o.mu.Unlock()
 			if !synced {
 				synced = o.sync() == nil
@@ -174,6 +179,9 @@ func (o *storeOutlet) flushAll() {
 		case <-o.stopped:
 			o.flush()
 			if o.written() || time.Now().After(o.deadline) {
+				o.mu.Lock()
+				o.saveMarks()
+				o.mu.Unlock()
 				o.sync()
 				return
 			}
@@ -195,7 +203,12 @@ func (o *storeOutlet) gather() {
 
 func (o *storeOutlet) flush() {
 	o.mu.Lock()
-	err := o.spool.Flush(nil)
+	var err error
+	if o.spool.Pending() > 0 {
+		if err = o.spool.Flush(o.marks.unwritten()); err == nil {
+			o.marks.written()
+		}
+	}
 	if errors.Is(err, spool.ErrFull) {
 		err = nil // the intakes wait; it is told as held
 	}
@@ -212,6 +225,40 @@ func (o *storeOutlet) flush() {
 	}
 	o.makeRoom()
 	signal(o.flushed)
+}
+
+// saveMarks writes down how far sources are taken from which nothing came for
+// this outlet. It is called with the lock.
+func (o *storeOutlet) saveMarks() {
+	if len(o.marks.changed)+len(o.gone) == 0 || o.spool.Pending() > 0 {
+		return
+	}
+	if err := o.spool.SaveMarks(o.marks.unwritten(), o.gone); err != nil {
+		o.note(&o.writing, "how far files are followed cannot be written down", err)
+		return
+	}
+	o.marks.written()
+	o.gone = nil
+}
+
+func (o *storeOutlet) taken(source string) (offset int64, known bool) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.marks.of(source)
+}
+
+func (o *storeOutlet) begin(marks []record.Mark) error {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.marks.begin(marks)
+	return o.spool.SaveMarks(marks, nil)
+}
+
+func (o *storeOutlet) forget(sources []string) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.marks.forget(sources)
+	o.gone = append(o.gone, sources...)
 }
 
 func (o *storeOutlet) sync() error {

@@ -34,6 +34,11 @@ type Record struct {
 	Intake string
 	Peer   *Peer
 
+	// End is where the record ends in a followed source, in bytes, 0 for a record
+	// of no source; Source is the place of the source among the marks of the batch.
+	End    int64
+	Source uint8
+
 	fields *Tree // kept when the record is used again
 	parsed bool  // fields are those of this record
 }
@@ -103,7 +108,12 @@ func (r *Record) Reset() { *r = Record{fields: r.fields} }
 
 // Batch is a run of records that are read, judged and written together. An
 // intake owns its batch and uses it again; nobody keeps what a batch holds.
-type Batch struct{ Records []Record }
+type Batch struct {
+	Records []Record
+	// Marks says how far followed sources are taken once the batch is, also where
+	// it has no record of them.
+	Marks []Mark
+}
 
 // Next adds an empty record to the batch and returns it. Pointers that it
 // returned before may no longer point into the batch.
@@ -119,4 +129,4 @@ func (b *Batch) Next() *Record {
 }
 
 // Reset empties the batch and keeps its memory.
-func (b *Batch) Reset() { b.Records = b.Records[:0] }
+func (b *Batch) Reset() { b.Records, b.Marks = b.Records[:0], b.Marks[:0] }

@@ -148,11 +148,11 @@ func Open(path string) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, err
 	}
-	return decompress(f, path)
+	return Decompress(f, path)
 }
 
-// decompress reads a file as the name at path says. Closing the reader closes the file.
-func decompress(f *os.File, path string) (io.ReadCloser, error) {
+// Decompress reads a file as the name at path says. Closing the reader closes the file.
+func Decompress(f *os.File, path string) (io.ReadCloser, error) {
 	suffix := suffixOf(path)
 	for _, c := range compressions {
 		if c.suffix == suffix {

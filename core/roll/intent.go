@@ -8,53 +8,182 @@ import (
 	"syscall"
 
 	"oakbarrel/core/disk"
+	"oakbarrel/core/record"
 )
 
-// intent is what the writer notes before each write: how long the file is and
-// how much is about to be added. After a kill it tells whether the write was
-// whole, so that a torn one can be cut away and a file only ever holds whole
-// lines. It knows the file by its inode, so it says nothing about another one
-// under the same name.
+// intent is what the writer notes before each write: how long the file is, how
+// much is about to be added, and how far followed sources are taken with it.
+// After a kill it tells whether the write was whole: a torn one is cut away and
+// its marks do not count, so a file only ever holds whole lines and the marks
+// are those of the lines in it. It knows the file by its inode, so it says
+// nothing about another one under the same name.
 type intent struct {
 	inode        uint64
 	size, length int64
+	void         bool // the intent before was not carried out
+	marks        []record.Mark
 }
 
-const intentSize = 32
+const (
+	intentMagic = "OBI2"
+	intentSize  = 45 // bytes before the marks
+)
 
-func (i intent) encode() (b [intentSize]byte) {
-	copy(b[:], "OBI1")
-	binary.LittleEndian.PutUint64(b[8:], i.inode)
-	binary.LittleEndian.PutUint64(b[16:], uint64(i.size))
-	binary.LittleEndian.PutUint32(b[24:], uint32(i.length))
-	binary.LittleEndian.PutUint32(b[28:], crc32.ChecksumIEEE(b[:28]))
-	return b
+// intentLog is the file of intents. One follows the other as long as their
+// marks stand nowhere else; one without marks makes place for the next.
+type intentLog struct {
+	file   disk.File
+	number uint64 // of the next intent: in what follows, numbers grow
+	at     int64  // where it is written
+	buffer []byte
 }
 
-func decodeIntent(b []byte) (i intent, ok bool) {
-	if len(b) < intentSize || string(b[:4]) != "OBI1" || crc32.ChecksumIEEE(b[:28]) != binary.LittleEndian.Uint32(b[28:]) {
-		return i, false
-	}
-	i.inode = binary.LittleEndian.Uint64(b[8:])
-	i.size = int64(binary.LittleEndian.Uint64(b[16:]))
-	i.length = int64(binary.LittleEndian.Uint32(b[24:]))
-	return i, true
-}
-
-// repair cuts a torn write from a live file, as the intent at path tells.
-func repair(live disk.File, path string) error {
-	b, err := os.ReadFile(path)
-	if err != nil {
-		return nil // nothing was written yet
-	}
-	i, ok := decodeIntent(b)
-	st, err := live.Stat()
-	if err != nil || !ok {
+func (l *intentLog) note(i intent) error {
+	l.buffer = i.append(l.buffer[:0], l.number)
+	if _, err := l.file.WriteAt(l.buffer, l.at); err != nil {
 		return err
 	}
-	if i.inode == inodeOf(st) && st.Size() > i.size && st.Size() < i.size+i.length {
-		return live.Truncate(i.size)
+	l.number++
+	if len(i.marks) > 0 || i.void {
+		l.at += int64(len(l.buffer))
 	}
+	return nil
+}
+
+func (i *intent) append(dst []byte, number uint64) []byte {
+	dst = append(dst, intentMagic+"\x00\x00\x00\x00"...)
+	dst = binary.LittleEndian.AppendUint64(dst, number)
+	dst = binary.LittleEndian.AppendUint64(dst, i.inode)
+	dst = binary.LittleEndian.AppendUint64(dst, uint64(i.size))
+	dst = binary.LittleEndian.AppendUint64(dst, uint64(i.length))
+	dst = append(dst, 0, 0, 0, 0, 0)
+	if i.void {
+		dst[intentSize-5] = 1
+	}
+	for _, m := range i.marks {
+		dst = binary.AppendUvarint(dst, uint64(len(m.Source)))
+		dst = append(dst, m.Source...)
+		dst = binary.AppendUvarint(dst, uint64(m.Offset))
+	}
+	binary.LittleEndian.PutUint32(dst[intentSize-4:], uint32(len(dst)-intentSize))
+	binary.LittleEndian.PutUint32(dst[4:], crc32.ChecksumIEEE(dst[8:]))
+	return dst
+}
+
+// parseIntent reads the intent at the start of b and returns its size, 0 where none stands there.
+func parseIntent(b []byte) (i intent, number uint64, size int) {
+	if len(b) < intentSize || string(b[:4]) != intentMagic {
+		return i, 0, 0
+	}
+	marks := binary.LittleEndian.Uint32(b[intentSize-4:])
+	if uint64(marks) > uint64(len(b)-intentSize) {
+		return i, 0, 0
+	}
+	size = intentSize + int(marks)
+	if crc32.ChecksumIEEE(b[8:size]) != binary.LittleEndian.Uint32(b[4:]) {
+		return i, 0, 0
+	}
+	number = binary.LittleEndian.Uint64(b[8:])
+	i.inode = binary.LittleEndian.Uint64(b[16:])
+	i.size = int64(binary.LittleEndian.Uint64(b[24:]))
+	i.length = int64(binary.LittleEndian.Uint64(b[32:]))
+	i.void = b[40] == 1
+	for rest := b[intentSize:size]; len(rest) > 0; {
+		length, n := binary.Uvarint(rest)
+		if n <= 0 || length > uint64(len(rest)-n) {
+			break
+		}
+		source := string(rest[n : n+int(length)])
+		rest = rest[n+int(length):]
+		offset, n := binary.Uvarint(rest)
+		if n <= 0 {
+			break
+		}
+		i.marks = append(i.marks, record.Mark{Source: source, Offset: int64(offset)})
+		rest = rest[n:]
+	}
+	return i, number, size
+}
+
+// readIntents reads the intents at a path, the oldest first, and returns the
+// number of the next. None is no error: nothing was written yet.
+func readIntents(path string) (all []intent, next uint64) {
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return nil, 0
+	}
+	for {
+		i, number, size := parseIntent(b)
+		if size == 0 || number < next {
+			return all, next
+		}
+		all, next, b = append(all, i), number+1, b[size:]
+	}
+}
+
+// settle returns the marks of the intents that were carried out, all of them
+// but perhaps the last: that one was, unless the live file is the one that it
+// speaks of, and shorter. Then cut tells to which size that file is cut back.
+func settle(all []intent, live fs.FileInfo) (marks map[string]int64, cut int64) {
+	marks, cut = map[string]int64{}, -1
+	for k, i := range all {
+		switch {
+		case k+1 < len(all) && all[k+1].void:
+			continue
+		case k+1 == len(all) && i.length > 0 && live != nil && inodeOf(live) == i.inode && live.Size() < i.size+i.length:
+			if live.Size() > i.size {
+				cut = i.size
+			}
+			continue
+		}
+		for _, m := range i.marks {
+			marks[m.Source] = m.Offset
+		}
+	}
+	return marks, cut
+}
+
+// Marks returns how far the set of a live file has taken followed sources, as
+// far as the file of its intents tells. It changes nothing.
+func Marks(live, intentPath string) map[string]int64 {
+	all, _ := readIntents(intentPath)
+	st, err := os.Lstat(live)
+	if err != nil {
+		st = nil
+	}
+	marks, _ := settle(all, st)
+	return marks
+}
+
+// recover cuts a torn write from the live file, and begins the file of intents
+// anew with what the old one tells.
+func (w *Writer) recover(live disk.File, st fs.FileInfo) error {
+	all, next := readIntents(w.intentPath)
+	marks, cut := settle(all, st)
+	size := st.Size()
+	if cut >= 0 {
+		if err := live.Truncate(cut); err != nil {
+			return err
+		}
+		size = cut
+	}
+	f, err := w.disk.Create(w.intentPath+partSuffix, 0o600)
+	if err != nil {
+		return err
+	}
+	log := &intentLog{file: f, number: next}
+	first := intent{inode: inodeOf(st), size: size}
+	for source, offset := range marks {
+		first.marks = append(first.marks, record.Mark{Source: source, Offset: offset})
+	}
+	if err = log.note(first); err == nil {
+		err = w.disk.Rename(w.intentPath+partSuffix, w.intentPath)
+	}
+	if err != nil {
+		f.Close()
+		return err
+	}
+	w.intents = log
 	return nil
 }
 

@@ -249,7 +249,7 @@ func (r *Reader) openPiece(i int) (io.ReadCloser, error) {
 		if _, err := f.Seek(0, io.SeekStart); err != nil {
 			return nil, err
 		}
-		return decompress(f, r.pieces[i].Path)
+		return Decompress(f, r.pieces[i].Path)
 	}
 	return openPiece(r.pieces[i].Path)
 }

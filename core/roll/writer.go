@@ -7,10 +7,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sort"
 	"sync"
 	"time"
 
 	"oakbarrel/core/disk"
+	"oakbarrel/core/record"
 )
 
 // Settings is how a set is rolled and kept, as the plan says.
@@ -52,13 +54,15 @@ type Writer struct {
 	now        func() time.Time
 	intentPath string
 
-	file    disk.File // the live file, nil while it cannot be opened
-	intent  disk.File
+	file    disk.File  // the live file, nil while it cannot be opened
+	intents *intentLog // nil until the live file is opened
 	inode   uint64
 	newLine bool      // the live file ends in the middle of a line that is not ours
 	due     time.Time // when the period of the live file ends
 	checked time.Time // when the live file was last looked at
-	dirty   bool      // written, and not synced
+	marks   []record.Mark
+	places  map[string]int // of the sources in marks
+	dirty   bool           // written, and not synced
 
 	settled func(path string) bool // whether a new piece is written to no more; nil where it never is
 
@@ -84,7 +88,7 @@ type Writer struct {
 // folder that exists, is the writer's own and must not change between runs. A
 // value is put into rolled, which has room for one, when there may be work for Tidy.
 func NewWriter(d disk.Disk, s Settings, intentPath string, rolled chan struct{}, now func() time.Time) *Writer {
-	return &Writer{disk: d, now: now, intentPath: intentPath, settings: s, rolled: rolled}
+	return &Writer{disk: d, now: now, intentPath: intentPath, settings: s, rolled: rolled, places: map[string]int{}}
 }
 
 // Settings returns the settings in force.
@@ -121,10 +125,7 @@ func (w *Writer) Open() bool { return w.file != nil }
 // goroutine of Write.
 func (w *Writer) Rest() {
 	w.drop()
-	if w.intent != nil {
-		w.intent.Close()
-		w.intent = nil
-	}
+	w.dropIntents()
 }
 
 // Pieces returns the closed pieces and the size of the live file.
@@ -141,11 +142,6 @@ func (w *Writer) open() (err error) {
 	if err := w.disk.MakeFolder(dir); err != nil {
 		return err
 	}
-	if w.intent == nil {
-		if err := w.openIntent(); err != nil {
-			return err
-		}
-	}
 	f, err := w.disk.OpenAppend(s.Path, s.Mode)
 	if err != nil {
 		return err
@@ -159,12 +155,17 @@ func (w *Writer) open() (err error) {
 			f.Close()
 		}
 	}()
-	if err := repair(f, w.intentPath); err != nil {
-		return err
-	}
 	st, err := f.Stat()
 	if err != nil {
 		return err
+	}
+	if w.intents == nil {
+		if err := w.recover(f, st); err != nil {
+			return err
+		}
+		if st, err = f.Stat(); err != nil {
+			return err
+		}
 	}
 	if w.newLine, err = endsWithin(s.Path, st.Size()); err != nil {
 		return err
@@ -216,22 +217,19 @@ func (w *Writer) newID() int {
 	return w.ids
 }
 
-// openIntent opens the note of the last write without emptying it.
-func (w *Writer) openIntent() error {
-	old, _ := os.ReadFile(w.intentPath)
-	f, err := w.disk.Create(w.intentPath+partSuffix, 0o600)
-	if err != nil {
-		return err
+func (w *Writer) dropIntents() {
+	if w.intents != nil {
+		w.intents.file.Close()
 	}
-	if _, err = f.Write(old); err == nil {
-		err = w.disk.Rename(w.intentPath+partSuffix, w.intentPath)
+	w.intents = nil
+}
+
+// Rebase tells that all marks are written down elsewhere, so that the file of
+// intents may begin anew. It is for the goroutine of Write.
+func (w *Writer) Rebase() {
+	if w.intents != nil {
+		w.intents.at = 0
 	}
-	if err != nil {
-		f.Close()
-		return err
-	}
-	w.intent = f
-	return nil
 }
 
 func (w *Writer) setSize(size int64) {
@@ -260,7 +258,19 @@ func endsWithin(path string, size int64) (bool, error) {
 // Write appends lines, whole ones, and rolls before a line that would make the
 // live file too large. It returns how many bytes of them are in a file: always
 // whole lines. After an error the rest may be given again.
-func (w *Writer) Write(lines []byte) (written int, err error) {
+func (w *Writer) Write(lines []byte) (written int, err error) { return w.WriteTaken(lines, nil) }
+
+// Taken says that with the line that ends at byte End of what is written, a
+// source has been taken to a mark.
+type Taken struct {
+	End int
+	record.Mark
+}
+
+// WriteTaken is [Writer.Write] for lines of which some are from followed
+// sources; taken is in the order of the lines. [Marks] tells of a mark from
+// then on when its line is in a file.
+func (w *Writer) WriteTaken(lines []byte, taken []Taken) (written int, err error) {
 	for written < len(lines) {
 		if err := w.ready(); err != nil {
 			return written, err
@@ -284,11 +294,13 @@ func (w *Writer) Write(lines []byte) (written int, err error) {
 				continue
 			}
 		}
-		n, err = w.put(rest[:n])
+		count := sort.Search(len(taken), func(i int) bool { return taken[i].End > written+n })
+		n, err = w.put(rest[:n], w.marksOf(taken[:count]))
 		written += n
 		if err != nil {
 			return written, err
 		}
+		taken = taken[count:]
 	}
 	return written, nil
 }
@@ -325,48 +337,76 @@ func (w *Writer) ready() error {
 	return nil
 }
 
-// put writes whole lines to the live file, with the intent noted before. What
-// a failed write leaves of a line is cut away.
-func (w *Writer) put(lines []byte) (int, error) {
+// marksOf returns the last mark of each source.
+func (w *Writer) marksOf(taken []Taken) []record.Mark {
+	w.marks = w.marks[:0]
+	clear(w.places)
+	for i, t := range taken {
+		if i > 0 && t.Source == taken[i-1].Source {
+			w.marks[w.places[t.Source]].Offset = t.Offset
+			continue
+		}
+		at, known := w.places[t.Source]
+		if !known {
+			at = len(w.marks)
+			w.places[t.Source] = at
+			w.marks = append(w.marks, t.Mark)
+		}
+		w.marks[at].Offset = t.Offset
+	}
+	return w.marks
+}
+
+// put writes whole lines to the live file, with the intent noted before: all
+// of them, or none.
+func (w *Writer) put(lines []byte, marks []record.Mark) (int, error) {
+	given := len(lines)
 	if w.newLine {
 		lines = append([]byte{'\n'}, lines...)
 	}
-	if err := w.note(len(lines)); err != nil {
+	if err := w.note(intent{inode: w.inode, size: w.size, length: int64(len(lines)), marks: marks}); err != nil {
 		return 0, err
 	}
-	n, err := w.file.Write(lines)
-	if err != nil {
-		whole := bytes.LastIndexByte(lines[:n], '\n') + 1
-		if e := w.file.Truncate(w.size + int64(whole)); e != nil { // the intent repairs it at the next opening
-			w.drop()
-			return 0, errors.Join(err, e)
+	if len(marks) > 0 && w.Settings().Sync == SyncEach {
+		if err := w.intents.file.Sync(); err != nil {
+			return 0, errors.Join(err, w.takeBack(0))
 		}
-		n = whole
 	}
-	w.setSize(w.size + int64(n))
-	w.dirty = w.dirty || n > 0
-	if err != nil {
-		err = errors.Join(err, w.note(0)) // else the whole lines would pass for a torn write
+	if n, err := w.file.Write(lines); err != nil {
+		return 0, errors.Join(err, w.takeBack(n))
 	}
-	if n > 0 && err == nil && w.Settings().Sync == SyncEach {
-		if e := w.file.Sync(); e != nil { // whether it is there nobody knows: it is written elsewhere
-			w.file.Truncate(w.size - int64(n))
-			w.setSize(w.size - int64(n))
-			return 0, errors.Join(fmt.Errorf("sync %s: %w", w.settings.Path, e), w.roll(w.now()))
+	w.setSize(w.size + int64(len(lines)))
+	w.dirty = true
+	if w.Settings().Sync == SyncEach {
+		if err := w.file.Sync(); err != nil { // whether it is there nobody knows: it is written elsewhere
+			w.setSize(w.size - int64(len(lines)))
+			return 0, errors.Join(fmt.Errorf("sync %s: %w", w.settings.Path, err), w.takeBack(len(lines)), w.roll(w.now()))
 		}
 		w.dirty = false
 	}
-	if w.newLine && n > 0 {
-		w.newLine = false
-		n--
-	}
-	return n, err
+	w.newLine = false
+	return given, nil
 }
 
-// note writes down that length bytes are about to be added.
-func (w *Writer) note(length int) error {
-	b := intent{w.inode, w.size, int64(length)}.encode()
-	if _, err := w.intent.WriteAt(b[:], 0); err != nil {
+// takeBack undoes a write of which n bytes are in the file, and its intent.
+// Where it cannot, the next opening does.
+func (w *Writer) takeBack(n int) (err error) {
+	if n > 0 {
+		err = w.file.Truncate(w.size)
+	}
+	if err == nil {
+		err = w.note(intent{inode: w.inode, size: w.size, void: true})
+	}
+	if err != nil {
+		w.drop()
+		w.dropIntents()
+	}
+	return err
+}
+
+// note writes down what is about to be done.
+func (w *Writer) note(i intent) error {
+	if err := w.intents.note(i); err != nil {
 		return fmt.Errorf("note the write to %s: %w", w.settings.Path, err)
 	}
 	return nil

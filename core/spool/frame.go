@@ -5,6 +5,8 @@ import (
 	"hash/crc32"
 	"io"
 	"os"
+
+	"oakbarrel/core/record"
 )
 
 // frame is a run of records of one lane, in the order of their numbers, as it
@@ -13,9 +15,9 @@ import (
 // that no number is missing.
 type frame struct {
 	records     uint32
-	group       numbers // of the whole group
-	first, last uint64  // numbers of the frame
-	marks       []Mark  // in one frame of the group
+	group       numbers       // of the whole group
+	first, last uint64        // numbers of the frame
+	marks       []record.Mark // in one frame of the group
 	body        []byte
 }
 
@@ -81,7 +83,7 @@ func readFrame(f *os.File, at int64) (fr frame, size int64, err error) {
 	d := reader{b: rest[:marksSize]}
 	for len(d.b) > 0 && !d.bad {
 		source := string(d.bytes(d.uvarint()))
-		fr.marks = append(fr.marks, Mark{source, int64(d.uvarint())})
+		fr.marks = append(fr.marks, record.Mark{Source: source, Offset: int64(d.uvarint())})
 	}
 	return fr, headSize + int64(length), nil
 }

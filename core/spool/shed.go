@@ -87,6 +87,9 @@ func (s *Spool) shedFrom(id laneID) error {
 	if err := s.rememberShed(ranges); err != nil {
 		return err
 	}
+	if err := s.saveState(); err != nil { // the marks of the frames go with them
+		return err
+	}
 	if err := s.disk.Remove(c.path); err != nil {
 		return err
 	}

@@ -9,21 +9,14 @@ package spool
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"os"
-	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 
 	"oakbarrel/core/disk"
 	"oakbarrel/core/record"
 )
-
-// Mark says how far a followed source has been taken.
-type Mark struct {
-	Source string
-	Offset int64
-}
 
 // Spool is the store of one feed in a folder of its own. Add, Flush and
 // the Pending functions are for one goroutine; Read, Rewind and Confirm for another; the rest may be
@@ -124,7 +117,7 @@ func (s *Spool) PendingRecords() (n int64) {
 
 // Flush writes the group that was added, all of it or nothing, and with it how
 // far the sources have been taken. After an error it may be called again.
-func (s *Spool) Flush(marks []Mark) error {
+func (s *Spool) Flush(marks []record.Mark) error {
 	if s.pendingSize == 0 {
 		return nil
 	}
@@ -166,16 +159,32 @@ func (s *Spool) Flush(marks []Mark) error {
 		s.held += int64(p.records)
 		p.body, p.records = p.body[:0], 0
 	}
-	for _, m := range marks {
-		s.marks[m.Source] = m.Offset
-	}
+	s.learn(marks)
 	s.pendingSize = 0
 	s.written = whole.last
 	s.measure()
-	if len(group) == 0 { // all of it was shed, and no frame tells how far the numbers go
-		return s.rememberShed(nil)
+	if len(group) == 0 { // all of it was shed, and no frame tells how far the numbers and the sources go
+		return errors.Join(s.rememberShed(nil), s.saveState())
 	}
 	return nil
+}
+
+func (s *Spool) learn(marks []record.Mark) {
+	for _, m := range marks {
+		s.marks[m.Source] = max(s.marks[m.Source], m.Offset)
+	}
+}
+
+// SaveMarks writes down how far sources have been taken from which nothing is
+// to be added, and forgets those that are gone. It is for the goroutine of Flush.
+func (s *Spool) SaveMarks(marks []record.Mark, gone []string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.learn(marks)
+	for _, source := range gone {
+		delete(s.marks, source)
+	}
+	return s.saveState()
 }
 
 // measure adds up the sizes of all chunks. The caller holds the lock.
@@ -244,15 +253,10 @@ func (s *Spool) Reading() uint64 {
 }
 
 // Marks returns how far each source has been taken.
-func (s *Spool) Marks() []Mark {
+func (s *Spool) Marks() map[string]int64 {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	var list []Mark
-	for source, offset := range s.marks {
-		list = append(list, Mark{source, offset})
-	}
-	slices.SortFunc(list, func(a, b Mark) int { return strings.Compare(a.Source, b.Source) })
-	return list
+	return maps.Clone(s.marks)
 }
 
 // Full tells whether a flush has to shed to find room, or finds none.
@@ -278,12 +282,14 @@ func (s *Spool) loadChunks() error {
 			}
 			// Confirmed, or shed: a kill came before the removal.
 			if len(frames) == 0 || c.last <= s.confirmed || s.isShed(c.first) {
+				s.learnAll(frames)
 				if err := s.disk.Remove(path); err != nil {
 					return err
 				}
 				continue
 			}
 			s.lanes[id].chunks = append(s.lanes[id].chunks, c)
+			s.learnAll(tails[id])
 			tails[id] = frames
 		}
 	}
@@ -299,12 +305,20 @@ func (s *Spool) loadChunks() error {
 		}
 	}
 	for id := range tails {
+		s.learnAll(tails[id])
 		for _, t := range tails[id] {
 			s.written = max(s.written, t.group.last)
 		}
 	}
 	s.measure()
 	return nil
+}
+
+// learnAll learns the marks of frames that were carried out.
+func (s *Spool) learnAll(frames []tail) {
+	for _, t := range frames {
+		s.learn(t.marks)
+	}
 }
 
 // tail is a frame of the newest chunk of a lane, as far as it is needed to find groups.
@@ -314,6 +328,7 @@ type tail struct {
 	last    uint64
 	start   int64
 	before  uint64 // the last number before it in the chunk
+	marks   []record.Mark
 }
 
 // newestGroup returns the newest group, and whether all of it is there, apart
@@ -365,7 +380,7 @@ func (s *Spool) truncate(path string, size int64) error {
 	return f.Truncate(size)
 }
 
-// scan walks the frames of a chunk, learns the marks, and cuts off what is not a whole frame.
+// scan walks the frames of a chunk and cuts off what is not a whole frame.
 func (s *Spool) scan(path string) (c chunk, frames []tail, err error) {
 	f, err := os.Open(path)
 	if err != nil {
@@ -381,13 +396,10 @@ func (s *Spool) scan(path string) (c chunk, frames []tail, err error) {
 		if len(frames) == 0 {
 			c.first = fr.first
 		}
-		frames = append(frames, tail{fr.group, fr.records, fr.last, c.size, c.last})
+		frames = append(frames, tail{fr.group, fr.records, fr.last, c.size, c.last, fr.marks})
 		c.size += size
 		c.last = fr.last
 		c.records += int64(fr.records)
-		for _, m := range fr.marks {
-			s.marks[m.Source] = max(s.marks[m.Source], m.Offset)
-		}
 	}
 	st, err := f.Stat()
 	if err != nil {

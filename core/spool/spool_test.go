@@ -141,14 +141,16 @@ func TestMarksAreKeptWithTheRecords(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, disk.OS, dir, 1<<30)
 	s.Add(numbered(1, record.Info), true)
-	s.Flush([]Mark{{"a", 10}, {"b", 20}})
+	s.Flush([]record.Mark{{Source: "a", Offset: 10}, {Source: "b", Offset: 20}})
 	s.Add(numbered(2, record.Info), true)
-	s.Flush([]Mark{{"a", 15}})
-	want := []Mark{{"a", 15}, {"b", 20}}
+	s.Flush([]record.Mark{{Source: "a", Offset: 15}})
+	want := map[string]int64{"a": 15, "b": 20}
 	expect(t, "marks", s.Marks(), want)
 	expect(t, "after a restart", open(t, disk.OS, dir, 1<<30).Marks(), want)
 	s.Confirm(2)
 	expect(t, "without the records", open(t, disk.OS, dir, 1<<30).Marks(), want)
+	s.SaveMarks([]record.Mark{{Source: "c", Offset: 7}}, []string{"b"})
+	expect(t, "saved by themselves", open(t, disk.OS, dir, 1<<30).Marks(), map[string]int64{"a": 15, "c": 7})
 }
 
 func TestTheLeastSeriousIsShed(t *testing.T) {
@@ -222,7 +224,7 @@ func TestAKillAtEveryCallLeavesNoHole(t *testing.T) {
 			for range 1 + rnd.IntN(12) {
 				s.Add(numbered(int(s.State().Next), record.Severity(rnd.IntN(8))), rnd.IntN(4) == 0)
 			}
-			if err := s.Flush([]Mark{{"a", int64(s.State().Next)}}); err != nil && !errors.Is(err, ErrFull) {
+			if err := s.Flush([]record.Mark{{Source: "a", Offset: int64(s.State().Next)}}); err != nil && !errors.Is(err, ErrFull) {
 				return err
 			} else if err == nil {
 				written = s.State().Written
@@ -250,6 +252,17 @@ func TestAKillAtEveryCallLeavesNoHole(t *testing.T) {
 		state := again.State()
 		if state.Written < written || state.Confirmed < confirmed {
 			t.Fatalf("killed at call %d: %+v, but %d were written and %d confirmed", n, state, written, confirmed)
+		}
+		// The mark says what the next number is: they go together, but for what is
+		// shed, which may be read and shed again.
+		mark := uint64(again.Marks()["a"])
+		for n := max(mark, 1); n <= state.Written; n++ {
+			if !again.isShed(n) && n > state.Confirmed {
+				t.Fatalf("killed at call %d: the mark says %d, but %d is written", n, mark, state.Written)
+			}
+		}
+		if mark > state.Written+1 {
+			t.Fatalf("killed at call %d: the mark says %d, but only %d is written", n, mark, state.Written)
 		}
 		var lost int
 		numbers, batches := readAll(t, again, 1<<20, 1<<30)
@@ -283,7 +296,7 @@ func TestDamageIsDeclared(t *testing.T) {
 }
 
 func FuzzFrame(f *testing.F) {
-	fr := frame{records: 1, group: numbers{1, 1}, first: 1, last: 1, marks: []Mark{{"a", 5}}, body: appendRecord(nil, 0, numbered(1, record.Info))}
+	fr := frame{records: 1, group: numbers{1, 1}, first: 1, last: 1, marks: []record.Mark{{Source: "a", Offset: 5}}, body: appendRecord(nil, 0, numbered(1, record.Info))}
 	f.Add(fr.append(nil), appendNote(nil, 9, []Range{{1, 5, 3}}))
 	f.Fuzz(func(t *testing.T, body, ranges []byte) {
 		d := reader{b: body}

@@ -57,7 +57,7 @@ func (s *Spool) Confirm(number uint64) error {
 	}
 	exact := len(s.inFlight) == 0 && s.cursor.at == number+1 || len(s.inFlight) > 0 && s.inFlight[0].First == number+1
 	s.confirmed = number
-	if err := disk.WriteFile(s.disk, filepath.Join(s.dir, stateFile), s.encodeState(), 0o640); err != nil {
+	if err := s.saveState(); err != nil {
 		return err
 	}
 	if err := s.removeConfirmed(); err != nil {
@@ -79,12 +79,14 @@ func (s *Spool) Confirm(number uint64) error {
 	return err
 }
 
-func (s *Spool) encodeState() []byte {
+// saveState writes down what is confirmed and how far sources were taken. The
+// caller holds the lock.
+func (s *Spool) saveState() error {
 	b, err := json.Marshal(savedState{s.confirmed, s.marks})
 	if err != nil {
 		panic(err) // numbers and names always can be written
 	}
-	return append(b, '\n')
+	return disk.WriteFile(s.disk, filepath.Join(s.dir, stateFile), append(b, '\n'), 0o640)
 }
 
 // removeConfirmed removes the chunks that hold nothing above the confirmed number.

@@ -11,7 +11,7 @@ import (
 // it found a stamp or a tag. Without either, all is text.
 func (p *Parser) parseRFC3164(r *record.Record, b []byte) bool {
 	b = skipCounter(b)
-	stamp, n := p.parseOldStamp(b, r.Received)
+	stamp, n := p.ParseStamp(b, r.Received)
 	if n == 0 {
 		return parseTag(r, b) // no stamp: only the first token can be the tag
 	}
@@ -80,10 +80,10 @@ func isTagByte(c byte) bool {
 	return isLetter(c) || c-'0' <= 9 || c == '.' || c == '-' || c == '_' || c == '/' || c == '%'
 }
 
-// parseOldStamp reads a stamp at the start of b and returns its length, 0
+// ParseStamp reads a stamp at the start of b and returns its length, 0
 // without one: "Mmm dd hh:mm:ss" with the additions that are met (a year, a
 // fraction, a zone), or an RFC 3339 stamp in its place.
-func (p *Parser) parseOldStamp(b []byte, received record.Stamp) (record.Stamp, int) {
+func (p *Parser) ParseStamp(b []byte, received record.Stamp) (record.Stamp, int) {
 	if stamp, n, ok := record.ParseStamp(b); ok {
 		return stamp, endOfStamp(b, n)
 	}

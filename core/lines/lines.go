@@ -1,0 +1,248 @@
+// Package lines makes records of the lines that programs write: it joins the
+// lines of one event, takes apart what has a form, and finds severity and time
+// where a line names them. It does no input or output itself.
+//
+// Its central type is [Maker].
+package lines
+
+import (
+	"bytes"
+	"regexp"
+	"time"
+
+	"oakbarrel/core/record"
+	"oakbarrel/core/wire"
+)
+
+// Settings says how lines become records.
+type Settings struct {
+	Join    Join
+	Decode  Decode
+	Largest int  // bytes of a record's text; what is over is cut off; 0 for no bound
+	Latin1  bool // the lines are in ISO 8859-1, else in UTF-8
+
+	// Default is the facility of all records, and the severity of those whose
+	// line names none; where Streams is set, that is info on stdout and error on stderr.
+	Default        record.Priority
+	Streams        bool
+	Stdout, Stderr record.Severity
+	Zone           *time.Location // of times that name none, nil for the machine's
+	Host, App      []byte         // of records whose line names none
+	Fields         Fields         // of each record
+}
+
+// Fields are fields that each record of a source gets, in both forms that a
+// record may hold. The zero Fields is none.
+type Fields struct {
+	data   []byte // [id name="value"…]
+	member []byte // "id":{"name":"value",…}
+}
+
+// NewFields makes one element of fields, such as {"file@32473": {"path": …}}.
+func NewFields(element string, labels ...record.Label) Fields {
+	if len(labels) == 0 {
+		return Fields{}
+	}
+	object := record.AppendLabels(nil, []byte(`{}`), element, labels, false)
+	return Fields{record.AppendLabels(nil, nil, element, labels, false), object[2 : len(object)-1]}
+}
+
+// And returns the fields of both.
+func (f Fields) And(more Fields) Fields {
+	if f.member != nil && more.member != nil {
+		f.member = append(f.member[:len(f.member):len(f.member)], ',')
+	}
+	return Fields{append(f.data[:len(f.data):len(f.data)], more.data...), append(f.member[:len(f.member):len(f.member)], more.member...)}
+}
+
+// Decode says which form the lines have.
+type Decode struct {
+	Form    Form
+	Pattern *regexp.Regexp // with named groups
+	// The names under which time, severity and text are looked for, nil for the usual ones.
+	Time, Severity, Text []string
+}
+
+// Form is the form of a line.
+type Form string
+
+// The forms.
+const (
+	Plain    Form = ""
+	JSON     Form = "json"     // one object a line
+	KeyValue Form = "keyvalue" // level=warn msg="two words"
+	Pattern  Form = "pattern"  // as a regular expression tells
+	Syslog   Form = "syslog"   // a syslog message, also without its priority
+)
+
+// Out is where records go: a batch, and the memory of what had to be put
+// together for it. It is for one goroutine at a time.
+type Out struct {
+	Batch  record.Batch
+	memory []byte
+	tree   record.Tree
+	// Fallen counts the records whose line had not the form that was set.
+	Fallen int64
+}
+
+// Reset empties the batch. What its records hold is gone.
+func (o *Out) Reset() {
+	o.Batch.Reset()
+	o.memory = o.memory[:0]
+}
+
+// Keep copies b to where it stands until Reset.
+func (o *Out) Keep(b []byte) []byte {
+	start := len(o.memory)
+	o.memory = append(o.memory, b...)
+	return o.memory[start:len(o.memory):len(o.memory)]
+}
+
+// Line is a line of a source, without its end mark.
+type Line struct {
+	Text     []byte
+	Source   uint8 // its place among the marks of the batch
+	End      int64 // where it ends in the source, its end mark included; 0 outside of sources
+	Start    int64 // where it begins
+	Received record.Stamp
+	Time     record.Stamp // from what the line was wrapped in, else missing
+	Stream   record.Stream
+	Cut      bool // what was over is gone
+}
+
+// Maker makes the records of one stream of one source. It is for one goroutine.
+type Maker struct {
+	settings *Settings
+	parser   wire.Parser
+	stamps   record.StampReader
+
+	// The lines of an event that may go on.
+	joined  []byte
+	first   Line // its Text is not used
+	last    int64
+	waiting bool
+	trace   trace
+}
+
+// NewMaker returns a maker with settings, which it does not change.
+func NewMaker(s *Settings) *Maker {
+	m := &Maker{}
+	m.Configure(s)
+	return m
+}
+
+// Configure puts other settings in force for the lines that come.
+func (m *Maker) Configure(s *Settings) {
+	m.settings = s
+	m.parser.Zone, m.parser.Default = s.Zone, s.Default
+}
+
+// Waiting tells where the event begins in the source whose lines may go on,
+// and whether there is one.
+func (m *Maker) Waiting() (start int64, waiting bool) { return m.first.Start, m.waiting }
+
+// Add takes a line: it becomes a record at once, or once it is known that the
+// event does not go on. An empty line is no record, but may stand in an event.
+// The text of line must stand until out is reset.
+func (m *Maker) Add(out *Out, line Line) {
+	if m.settings.Latin1 {
+		line.Text = out.utf8(line.Text)
+	}
+	if m.settings.Join.none() {
+		m.record(out, &line, line.Text)
+		return
+	}
+	if m.waiting && m.goesOn(line.Text) {
+		m.join(line)
+		return
+	}
+	m.Flush(out)
+	m.waiting, m.first, m.joined = true, line, append(m.joined[:0], line.Text...)
+	m.last = line.End
+	m.trace.begin(line.Text)
+}
+
+func (m *Maker) join(line Line) {
+	m.joined = append(append(m.joined, '\n'), line.Text...)
+	m.last = line.End
+	m.first.Cut = m.first.Cut || line.Cut
+	if most := m.settings.Largest; most > 0 && len(m.joined) > most {
+		m.joined, m.first.Cut = m.joined[:most], true
+	}
+}
+
+// goesOn tells whether a line belongs to the event that waits.
+func (m *Maker) goesOn(text []byte) bool {
+	if m.settings.Join.Starts != nil {
+		return !m.settings.Join.Starts.Match(text)
+	}
+	return m.trace.goesOn(text)
+}
+
+// Flush makes a record of the event that waits.
+func (m *Maker) Flush(out *Out) {
+	if !m.waiting {
+		return
+	}
+	m.waiting = false
+	m.first.End = m.last
+	m.record(out, &m.first, out.Keep(bytes.TrimRight(m.joined, "\n")))
+}
+
+// Drop forgets the event that waits.
+func (m *Maker) Drop() { m.waiting = false }
+
+// record adds a record to the batch.
+func (m *Maker) record(out *Out, line *Line, text []byte) {
+	if most := m.settings.Largest; most > 0 && len(text) > most {
+		text, line.Cut = text[:most], true
+	}
+	if len(text) == 0 {
+		return
+	}
+	s := m.settings
+	r := out.Batch.Next()
+	r.Received, r.Time, r.Stream, r.Cut = line.Received, line.Time, line.Stream, line.Cut
+	r.Source, r.End = line.Source, line.End
+	r.Raw, r.Text = text, text
+	r.Priority = s.Default
+	if s.Streams {
+		r.Priority = record.MakePriority(s.Default.Facility(), s.severityOf(line.Stream))
+	}
+	m.decode(out, r)
+	if r.Unparsed {
+		out.Fallen++
+	}
+	if r.Time.IsZero() {
+		r.Time = r.Received
+	}
+	if r.Host == nil {
+		r.Host = s.Host
+	}
+	if r.App == nil {
+		r.App = s.App
+	}
+}
+
+func (s *Settings) severityOf(stream record.Stream) record.Severity {
+	if stream == record.Stderr {
+		return s.Stderr
+	}
+	return s.Stdout
+}
+
+// utf8 turns ISO 8859-1 into UTF-8: each of its characters is the one with that number.
+func (o *Out) utf8(latin1 []byte) []byte {
+	start := len(o.memory)
+	for _, c := range latin1 {
+		o.memory = appendRune(o.memory, c)
+	}
+	return o.memory[start:len(o.memory):len(o.memory)]
+}
+
+func appendRune(dst []byte, c byte) []byte {
+	if c < 0x80 {
+		return append(dst, c)
+	}
+	return append(dst, 0xc0|c>>6, 0x80|c&0x3f)
+}

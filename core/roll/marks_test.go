@@ -1,0 +1,123 @@
+package roll
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"oakbarrel/core/disk"
+	"oakbarrel/core/disk/disktest"
+	"oakbarrel/core/record"
+)
+
+// linesOf returns lines from first to last of a source, with their marks.
+func linesOf(source string, first, last int) (lines []byte, taken []Taken) {
+	for n := first; n <= last; n++ {
+		lines = fmt.Appendf(lines, "%s %d\n", source, n)
+		taken = append(taken, Taken{len(lines), record.Mark{Source: source, Offset: int64(n)}})
+	}
+	return lines, taken
+}
+
+// writeTaken writes lines of a source until they are in a file.
+func (f *fixture) writeTaken(source string, first, last int) {
+	f.t.Helper()
+	lines, taken := linesOf(source, first, last)
+	if n, err := f.WriteTaken(lines, taken); err != nil || n != len(lines) {
+		f.t.Fatal(n, err)
+	}
+}
+
+// marks is what is found out about the marks after a kill.
+func (f *fixture) marks() map[string]int64 { return Marks(f.live, filepath.Join(f.dir, "all.intent")) }
+
+func TestMarksAreThoseOfTheLinesInTheFiles(t *testing.T) {
+	f := newFixture(t, Settings{Size: 100})
+	expect(t, "at first", f.marks(), map[string]int64{})
+	f.writeTaken("a", 1, 30) // over several pieces
+	f.writeTaken("b", 1, 3)
+	f.writeTaken("a", 31, 31)
+	f.write("of no source")
+	want := map[string]int64{"a": 31, "b": 3}
+	expect(t, "marks", f.marks(), want)
+	f.start()
+	expect(t, "after a kill", f.marks(), want)
+	f.Tick()
+	f.Rebase()
+	f.writeTaken("b", 4, 4)
+	expect(t, "after the marks were written elsewhere", f.marks(), map[string]int64{"b": 4})
+}
+
+// Whatever the call at which the process is killed, or that fails: with the
+// lines behind its marks written again, each line is there once, in order.
+func TestAKillAtAnyCallLeavesMarksAndLinesAlike(t *testing.T) {
+	for _, sync := range []Sync{SyncNever, SyncEach} {
+		for _, killed := range []bool{true, false} {
+			for call, done := 1, false; !done; call++ {
+				f := newFixture(t, Settings{Size: 90, Sync: sync})
+				f.writeTaken("a", 1, 5)
+				f.Close()
+				calls := &disktest.Disk{Fault: disktest.DieAt(call)}
+				if !killed {
+					calls.Fault = func(n int, _, _ string) error {
+						if n == call {
+							return disktest.ErrFault
+						}
+						return nil
+					}
+				}
+				f.disk = calls
+				f.start()
+				lines, taken := linesOf("a", 6, 25)
+				written, err := f.WriteTaken(lines, taken)
+				done = err == nil
+				next := int64(bytes.Count(lines[:written], []byte{'\n'})) + 6
+				calls.Fault = nil
+				if killed {
+					f.disk = disk.OS
+					f.start()
+					next = f.marks()["a"] + 1
+				}
+				f.writeTaken("a", int(next), 30)
+				what := fmt.Sprintf("sync %q killed %v call %d", sync, killed, call)
+				expect(t, what, f.lines(), sequence("a", 1, 30))
+				expect(t, what, f.marks()["a"], int64(30))
+			}
+		}
+	}
+}
+
+func sequence(source string, first, last int) (lines []string) {
+	for n := first; n <= last; n++ {
+		lines = append(lines, fmt.Sprintf("%s %d", source, n))
+	}
+	return lines
+}
+
+func TestAWriteThatFailsTakesItsMarksBack(t *testing.T) {
+	for _, op := range []string{"write", "sync", "truncate"} {
+		f := newFixture(t, Settings{Sync: SyncEach})
+		f.writeTaken("a", 1, 2)
+		fail := true
+		f.disk = &disktest.Disk{Fault: func(_ int, what, path string) error {
+			if fail && (what == op || what == "write" && op == "truncate") && strings.HasSuffix(path, "all.log") {
+				return syscall.EIO
+			}
+			return nil
+		}}
+		f.start()
+		lines, taken := linesOf("a", 3, 9)
+		if n, err := f.WriteTaken(lines, taken); n != 0 || !errors.Is(err, syscall.EIO) {
+			t.Fatal(op, n, err)
+		}
+		expect(t, op+": marks after the failure", f.marks()["a"], int64(2))
+		fail = false
+		f.writeTaken("a", 3, 9)
+		expect(t, op+": marks", f.marks()["a"], int64(9))
+		expect(t, op+": lines", f.lines(), sequence("a", 1, 9))
+	}
+}

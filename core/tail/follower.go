@@ -1,0 +1,351 @@
+// Package tail follows files that programs write: it finds them, knows them
+// again when they are renamed, copied, cut or compressed, and reads each line
+// once, from where it was left when the process ended.
+//
+// It reads files and writes one of its own, through package disk; what becomes
+// of the lines it leaves to package lines and to a [Sink]. Its central type is
+// [Follower].
+package tail
+
+import (
+	"cmp"
+	"context"
+	"log/slog"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"oakbarrel/core/disk"
+	"oakbarrel/core/lines"
+	"oakbarrel/core/record"
+	"oakbarrel/core/wire"
+)
+
+// Settings says which files are followed, and how their lines are read.
+type Settings struct {
+	Paths, Exclude []string      // absolute patterns, see Match
+	FromEnd        bool          // files that are there at the very first look are followed from their end
+	Age            time.Duration // files not written to for longer are not begun, 0 for no bound
+	Poll           bool          // changes are looked for each second, not told by the kernel
+	LastWait       time.Duration // after which a last line without an end is taken
+	Open           int           // how many files stay open at most
+	Wrapping       Wrapping
+	Lines          lines.Settings
+	// Describe tells what the file at a path is, where that is not the same for
+	// all: how its lines are read, or why it is not. It may be nil.
+	Describe func(path string) (s *lines.Settings, why string)
+}
+
+// Wrapping is the form in which a container engine writes what it takes.
+type Wrapping string
+
+// The forms.
+const (
+	Bare   Wrapping = ""
+	Docker Wrapping = "docker" // one JSON object a line
+	CRI    Wrapping = "cri"    // time, stream, tags and text
+)
+
+// Sink is where a Follower's records go.
+type Sink interface {
+	// Taken tells how far each outlet that keeps records has taken a source;
+	// begin stands for those that have nothing of it yet.
+	Taken(source string, begin int64) []int64
+	// Pass takes the records of out and how far sources are read with them. It
+	// waits where there is no room, and returns false where the process ends.
+	Pass(out *lines.Out) bool
+	// Forget lets go of sources that will never be read again.
+	Forget(sources []string)
+}
+
+// Times of a Follower.
+const (
+	gatherTime = 20 * time.Millisecond // for which changes are gathered
+	lookTime   = 10 * time.Second      // between two looks at all files, where the kernel tells of changes
+	pollTime   = time.Second           // where it does not
+	drainTime  = 2 * time.Second       // for what stands in the files when the process ends
+	saveTime   = 5 * time.Second       // between two times that positions are written down
+	lingerTime = time.Minute           // for which a file that was removed or taken away stays open
+	forgetTime = 7 * 24 * time.Hour    // after which a source is forgotten that no file has
+)
+
+// Follower follows files. Run is called once; Files, Positions and the like
+// may be called by any goroutine.
+type Follower struct {
+	settings Settings
+	disk     disk.Disk
+	file     string // where sources are written down
+	sink     Sink
+	log      *slog.Logger
+	now      func() time.Time
+	boot     string
+
+	wake      chan struct{} // there is something to do
+	watch     *watcher
+	out       lines.Out
+	unwrapper wire.Unwrapper
+	buffer    []byte
+	sources   []*source
+	number    int // of the next source
+	byInode   map[inode]*source
+	byPath    map[string]*source // by the path without links
+	empty     map[string]bool    // files in which nothing stands yet
+	copies    map[inode]*duplicate
+	first     bool      // nothing was ever written down: this is the first look
+	looked    time.Time // when all files were last looked at
+	lookAt    time.Time // when they are to be looked at next, zero for at the usual time
+	lookCost  time.Duration
+	saved     time.Time
+	altered   bool // since saved
+	urgent    bool // a source is new, and must be written down before it is read
+
+	mu        sync.Mutex
+	positions map[string]int64     // of streams
+	caughtUp  map[string]time.Time // when a source was last read to its end
+	files     []File
+	orders    []order
+	skipped   int64 // NULs
+}
+
+type inode struct{ device, inode uint64 }
+
+// New returns a follower that writes its sources down in a file; it reads what
+// is there. Nothing is followed before Run.
+func New(s Settings, d disk.Disk, file string, sink Sink, log *slog.Logger, now func() time.Time) (*Follower, error) {
+	f := &Follower{settings: s, disk: d, file: file, sink: sink, log: log, now: now, boot: bootID(), buffer: make([]byte, bufferSize),
+		byInode: map[inode]*source{}, byPath: map[string]*source{}, copies: map[inode]*duplicate{}, empty: map[string]bool{},
+		wake: make(chan struct{}, 1), positions: map[string]int64{}, caughtUp: map[string]time.Time{}}
+	if err := f.load(); err != nil {
+		return nil, err
+	}
+	return f, nil
+}
+
+// Run follows until ctx ends, and then reads what stands in the files already,
+// for two seconds at most.
+func (f *Follower) Run(ctx context.Context) {
+	f.watch = newWatcher(f.settings.Poll, f.wake)
+	defer f.watch.close()
+	defer f.closeAll()
+	for _, s := range f.sources {
+		f.begin(s)
+	}
+	going := true
+	for going && ctx.Err() == nil {
+		if going = f.step(); going {
+			f.await(ctx)
+		}
+	}
+	if going {
+		f.look()
+		for end := f.now().Add(drainTime); f.readDirty() && f.anyDirty() && f.now().Before(end); {
+		}
+	}
+	if err := f.save(); err != nil {
+		f.log.Error("how far files are followed cannot be written down", "why", err)
+	}
+}
+
+// step does what is to be done now. It returns false where the process ends.
+func (f *Follower) step() bool {
+	f.obey()
+	if f.lookIsDue() {
+		f.look()
+	}
+	if !f.readDirty() {
+		return false
+	}
+	if err := f.saveAtTimes(); err != nil {
+		f.log.Error("how far files are followed cannot be written down", "why", err)
+	}
+	return true
+}
+
+// await waits for a change, or for the time of something that is due.
+func (f *Follower) await(ctx context.Context) {
+	if !f.anyDirty() {
+		timer := time.NewTimer(max(0, f.nextDue().Sub(f.now())))
+		defer timer.Stop()
+		select {
+		case <-ctx.Done():
+			return
+		case <-timer.C:
+		case <-f.wake:
+			select { // more may come
+			case <-time.After(gatherTime):
+			case <-ctx.Done():
+			}
+		}
+	}
+	f.take(f.watch.drain())
+}
+
+// take notes what the kernel has told.
+func (f *Follower) take(c changes) {
+	if c.again {
+		f.lookBy(f.looked.Add(10 * f.lookCost)) // so that looking takes a tenth of the time at most
+	}
+	for path := range c.written {
+		if s := f.byPath[path]; s != nil {
+			s.dirty = true
+		} else if f.empty[path] {
+			f.lookBy(f.looked.Add(10 * f.lookCost))
+		} else if slices.ContainsFunc(f.settings.Paths, func(p string) bool { return Match(p, path) }) {
+			f.lookBy(f.looked.Add(pollTime)) // it may be another name of a file, or one that is not read
+		}
+	}
+}
+
+func (f *Follower) anyDirty() bool {
+	return slices.ContainsFunc(f.sources, func(s *source) bool { return s.dirty && f.readable(s) })
+}
+
+// readable tells whether a source may be read now.
+func (f *Follower) readable(s *source) bool {
+	return s.follows() && !s.blocked() && (s.retry.IsZero() || !f.now().Before(s.retry))
+}
+
+// follows tells whether there is a file to read.
+func (s *source) follows() bool { return !s.Done && s.known && s.reason == "" }
+
+// blocked tells whether another has to be read to its end before.
+func (s *source) blocked() bool {
+	w := s.waits
+	return w != nil && w.dirty && w.follows() && w.retry.IsZero()
+}
+
+// nextDue returns when something is to be done though nothing changes.
+func (f *Follower) nextDue() time.Time {
+	next := f.looked.Add(f.lookTime())
+	if !f.lookAt.IsZero() {
+		next = earlier(next, f.lookAt)
+	}
+	for _, s := range f.sources {
+		if !s.known || s.Done {
+			continue
+		}
+		if !s.retry.IsZero() {
+			next = earlier(next, s.retry)
+		}
+		if s.partial > 0 {
+			next = earlier(next, s.since.Add(f.settings.LastWait))
+		}
+		for i := range s.streams {
+			if st := &s.streams[i]; st.maker != nil {
+				if _, waits := st.maker.Waiting(); waits || st.parts {
+					next = earlier(next, st.last.Add(f.joinWait(s)))
+				}
+			}
+		}
+	}
+	if f.altered {
+		next = earlier(next, f.saved.Add(saveTime))
+	}
+	return next
+}
+
+func earlier(a, b time.Time) time.Time {
+	if b.Before(a) {
+		return b
+	}
+	return a
+}
+
+func (f *Follower) joinWait(s *source) time.Duration {
+	if s.settings.Join.Wait > 0 {
+		return s.settings.Join.Wait
+	}
+	return time.Second
+}
+
+func (f *Follower) lookTime() time.Duration {
+	if f.settings.Poll || f.watch != nil && f.watch.polls {
+		return pollTime
+	}
+	for _, s := range f.sources { // what nobody tells of is looked at more often
+		if s.known && !s.Done && s.file != nil && f.byPath[s.real] != s {
+			return pollTime
+		}
+	}
+	return lookTime
+}
+
+func (f *Follower) lookIsDue() bool {
+	now := f.now()
+	return !now.Before(f.looked.Add(f.lookTime())) || !f.lookAt.IsZero() && !now.Before(f.lookAt)
+}
+
+// readDirty reads the sources in which something changed, a piece of each in
+// turn. It returns false where the process ends.
+func (f *Follower) readDirty() bool {
+	for _, s := range slices.Clone(f.sources) {
+		if f.readable(s) && (s.dirty || !s.retry.IsZero() || f.isDue(s)) && !f.readTurn(s) {
+			return false
+		}
+	}
+	f.limitOpen()
+	return true
+}
+
+// limitOpen closes the files that were not read for the longest time, so that
+// no more than allowed are open.
+func (f *Follower) limitOpen() {
+	var open []*source
+	for _, s := range f.sources {
+		if s.file != nil {
+			open = append(open, s)
+		}
+	}
+	if len(open) <= f.settings.Open {
+		return
+	}
+	slices.SortFunc(open, func(a, b *source) int { return a.used.Compare(b.used) })
+	for _, s := range open[:len(open)-f.settings.Open] {
+		if f.byPath[s.real] == s { // else it cannot be opened again
+			s.close()
+		}
+	}
+}
+
+func (f *Follower) closeAll() {
+	for _, s := range f.sources {
+		s.close()
+	}
+}
+
+// excluded tells whether a pattern excludes a path.
+func (f *Follower) excluded(path string) bool {
+	return slices.ContainsFunc(f.settings.Exclude, func(p string) bool {
+		if !strings.Contains(p, "/") { // the name alone
+			return Match(p, filepath.Base(path))
+		}
+		return Match(p, path)
+	})
+}
+
+// Positions returns how far each stream of each source was passed on.
+func (f *Follower) Positions() (marks []record.Mark) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for source, offset := range f.positions {
+		marks = append(marks, record.Mark{Source: source, Offset: offset})
+	}
+	return marks
+}
+
+// Skipped returns how many NUL bytes of holes were passed over: what a program
+// leaves that goes on where it was after its file was cut.
+func (f *Follower) Skipped() int64 {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.skipped
+}
+
+// sortSources puts what was written before in front.
+func (f *Follower) sortSources() {
+	slices.SortStableFunc(f.sources, func(a, b *source) int {
+		return cmp.Or(a.written.Compare(b.written), cmp.Compare(a.number, b.number))
+	})
+}

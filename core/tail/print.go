@@ -1,0 +1,130 @@
+package tail
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"io"
+	"os"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"oakbarrel/core/roll"
+)
+
+// printSize is how much of a file tells it from others, in bytes: at its
+// beginning, and before the place up to which it was read.
+const printSize = 1 << 10
+
+// strongPrint is how many bytes two files must have alike at their beginning
+// before one is taken for a copy of the other on that ground alone. Shorter
+// ones, such as a line that every start of a program writes, need more evidence.
+const strongPrint = 256
+
+// fingerprint knows a piece of a file again.
+type fingerprint struct {
+	At     int64  `json:"at"` // bytes from the beginning
+	Length int    `json:"length"`
+	Sum    string `json:"sum"` // SHA-256, the first half, in hexadecimal
+}
+
+func printOf(at int64, b []byte) fingerprint {
+	sum := sha256.Sum256(b)
+	return fingerprint{at, len(b), hex.EncodeToString(sum[:16])}
+}
+
+func (p fingerprint) end() int64 { return p.At + int64(p.Length) }
+
+// content is a file's content, decompressed where it is compressed, which is
+// read from the beginning on.
+type content struct {
+	file   *os.File
+	reader io.ReadCloser // nil for a plain file, which is read at any place
+	size   int64         // of a plain file
+	at     int64         // how far a compressed one was read
+}
+
+// openContent opens a regular file for reading. Links are not followed, and a
+// named pipe does not block.
+func openContent(path string) (*content, error) {
+	f, st, err := openRegular(path)
+	if err != nil {
+		return nil, err
+	}
+	c := &content{file: f, size: st.Size()}
+	if isPacked(path) {
+		if c.reader, err = roll.Decompress(f, path); err != nil {
+			return nil, err
+		}
+	}
+	return c, nil
+}
+
+func (c *content) close() {
+	if c.reader != nil {
+		c.reader.Close()
+		return
+	}
+	c.file.Close()
+}
+
+// read reads the bytes at an offset, which must not lie before those that were
+// read last. Where there are less it returns io.EOF; another error says that
+// the content cannot be read, or is not all there yet.
+func (c *content) read(b []byte, at int64) (n int, err error) {
+	if c.reader == nil {
+		return c.file.ReadAt(b, at)
+	}
+	if skip := at - c.at; skip > 0 {
+		skipped, err := io.CopyN(io.Discard, c.reader, skip)
+		if c.at += skipped; err != nil {
+			return 0, err
+		}
+	}
+	for n < len(b) && err == nil {
+		var more int
+		more, err = c.reader.Read(b[n:])
+		n += more
+	}
+	c.at += int64(n)
+	return n, err
+}
+
+// has tells whether a piece of the content has a fingerprint; short tells that
+// the content ends before.
+func (c *content) has(p fingerprint) (same, short bool, err error) {
+	b := make([]byte, p.Length)
+	n, err := c.read(b, p.At)
+	switch {
+	case n == p.Length:
+		return printOf(p.At, b) == p, false, nil
+	case err == io.EOF:
+		return false, true, nil
+	}
+	return false, false, err
+}
+
+// openRegular opens a regular file for reading.
+func openRegular(path string) (*os.File, os.FileInfo, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	st, err := f.Stat()
+	if err == nil && !st.Mode().IsRegular() {
+		err = errNotRegular
+	}
+	if err != nil {
+		f.Close()
+		return nil, nil, err
+	}
+	return f, st, nil
+}
+
+var errNotRegular = errors.New("this is not a regular file")
+
+// isPacked tells whether a name says that the file is compressed.
+func isPacked(path string) bool {
+	return strings.HasSuffix(path, ".gz") || strings.HasSuffix(path, ".zst")
+}
