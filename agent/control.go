@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -53,6 +54,14 @@ func (a *Agent) serveControl() (io.Closer, error) {
 	mux.HandleFunc("POST /roll", func(w http.ResponseWriter, r *http.Request) {
 		rolled, err := a.roll(r.FormValue("outlet"))
 		answer(w, rolled, err)
+	})
+	mux.HandleFunc("GET /followed", func(w http.ResponseWriter, _ *http.Request) { answer(w, a.followed(), nil) })
+	mux.HandleFunc("POST /followed", func(w http.ResponseWriter, r *http.Request) {
+		offset, err := strconv.ParseInt(r.FormValue("offset"), 10, 64)
+		if err == nil {
+			err = a.setBack(r.FormValue("file"), offset)
+		}
+		answer(w, true, err)
 	})
 	server := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	go server.Serve(listener)
@@ -110,6 +119,18 @@ func CloseDetail(ctx context.Context, stateDir, rule string) (closed bool, err e
 func Roll(ctx context.Context, stateDir, outlet string) (rolled []client.RolledSet, err error) {
 	err = ask(ctx, stateDir, "POST", "/roll", url.Values{"outlet": {outlet}}, &rolled)
 	return rolled, err
+}
+
+// AskFollowed asks how far files are followed.
+func AskFollowed(ctx context.Context, stateDir string) (files []FollowedFile, err error) {
+	err = ask(ctx, stateDir, "GET", "/followed", nil, &files)
+	return files, err
+}
+
+// SetBack has a file read again from an offset.
+func SetBack(ctx context.Context, stateDir, file string, offset int64) error {
+	var done bool
+	return ask(ctx, stateDir, "POST", "/followed", url.Values{"file": {file}, "offset": {strconv.FormatInt(offset, 10)}}, &done)
 }
 
 // ask asks the agent with a state folder. A refusal is of type [Refused].

@@ -17,6 +17,7 @@ import (
 
 	"oakbarrel/core/forecast"
 	"oakbarrel/core/plan"
+	"oakbarrel/core/tail"
 )
 
 // The verdicts of a check.
@@ -172,6 +173,9 @@ func (d *doctor) lookAtAddress(in plan.Intake, key endpointKey) {
 		}
 	case "own":
 		return
+	case "files", "containers":
+		d.lookAtFiles(subject, in.Files)
+		return
 	default:
 		d.lookAtSocket(subject, key)
 		return
@@ -185,6 +189,22 @@ func (d *doctor) lookAtAddress(in plan.Intake, key endpointKey) {
 		d.wrong(subject, key.String()+" may not be opened by this user", "run the agent as root or with the capability to bind low ports, or choose a port above 1023")
 	default:
 		d.wrong(subject, fmt.Sprintf("%s cannot be opened: %v", key, err), "look whether the address is one of this machine")
+	}
+}
+
+// lookAtFiles looks whether there is something to follow.
+func (d *doctor) lookAtFiles(subject string, files *plan.Files) {
+	found := tail.Find(files.Follow)
+	readable := 0
+	for _, f := range found {
+		if f.State != tail.NotRead {
+			readable++
+			continue
+		}
+		d.warn(subject, fmt.Sprintf("%s is not read: %s", f.Path, f.Why), "change the patterns of the intake, or the file's permissions")
+	}
+	if readable > 0 {
+		d.ok(subject, fmt.Sprintf("%d files are found", readable))
 	}
 }
 

@@ -103,13 +103,20 @@ func (in *intake) account() balance.Intake {
 // endpointKey says what an endpoint listens on. Port 0 is another port for
 // each intake that asks for it.
 type endpointKey struct {
-	network string // "unixgram", "unix", "udp", "tcp", "tls", "http", "kernel" or "own"
-	address string // as the plan has it: a path or HOST:PORT
-	intake  string // only with port 0
+	network string // "unixgram", "unix", "udp", "tcp", "tls", "http", "kernel", "own", "files" or "containers"
+	address string // as the plan has it: a path or HOST:PORT; of files, all settings
+	intake  string // only with port 0, and of files
 }
 
 // String names the endpoint as "send --to" takes it.
-func (k endpointKey) String() string { return addressText(k.network, k.address) }
+func (k endpointKey) String() string {
+	if k.isFollowed() {
+		return "what it follows"
+	}
+	return addressText(k.network, k.address)
+}
+
+func (k endpointKey) isFollowed() bool { return k.network == "files" || k.network == "containers" }
 
 func addressText(network, address string) string {
 	if address == "" {
@@ -129,6 +136,8 @@ func keysOf(s plan.Intake) (keys []endpointKey) {
 	switch s.Kind {
 	case "kernel", "own":
 		return []endpointKey{{network: s.Kind}}
+	case "files", "containers":
+		return []endpointKey{{s.Kind, s.Files.Text, s.Name}}
 	}
 	for _, k := range []endpointKey{
 		{network: "unixgram", address: s.Syslog.Socket}, {network: "unix", address: s.Syslog.Stream}, {network: "udp", address: s.Syslog.UDP}, {network: "tcp", address: s.Syslog.TCP}, {network: "tls", address: s.Syslog.TLS}, {network: "http", address: s.HTTP},
@@ -166,7 +175,7 @@ func (o *owned) owner() *intake      { return o.in.Load() }
 func (o *owned) setOwner(in *intake) { o.in.Store(in) }
 
 // open opens an endpoint, which does not read yet.
-func (a *Agent) open(key endpointKey, s *plan.Syslog) (endpoint, error) {
+func (a *Agent) open(key endpointKey, in *plan.Intake) (endpoint, error) {
 	switch key.network {
 	case "unixgram":
 		if key.address == plan.AutoSocket {
@@ -178,13 +187,15 @@ func (a *Agent) open(key endpointKey, s *plan.Syslog) (endpoint, error) {
 	case "tcp":
 		return a.openTCP(key.address)
 	case "tls":
-		return a.openTLS(key.address, s)
+		return a.openTLS(key.address, &in.Syslog)
 	case "http":
 		return a.openOTLP(key.address)
 	case "kernel":
 		return a.openKernel()
 	case "own":
 		return a.openOwn(), nil
+	case "files", "containers":
+		return a.openFollow(in)
 	}
 	return a.openUnixStream(key.address)
 }

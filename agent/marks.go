@@ -54,7 +54,7 @@ func (t *takenMarks) written() { clear(t.changed) }
 // begin sets marks: what came before them is not for this outlet.
 func (t *takenMarks) begin(marks []record.Mark) {
 	for _, m := range marks {
-		t.offsets[m.Source] = m.Offset
+		t.offsets[m.Source] = max(t.offsets[m.Source], m.Offset)
 		t.changed[m.Source] = true
 	}
 }

@@ -64,8 +64,10 @@ func (a *Agent) adopt(p *plan.Plan, findings plan.Findings) error {
 		return err
 	}
 
+	began := a.strangers(outlets)
 	a.mu.Lock()
 	a.giveRepeats(true)
+	a.beginOutlets(began, change.all)
 	a.plan, a.readAt, a.refused = p, time.Now(), nil
 	a.keepDetails(p, a.details)
 	removedIntakes := a.replaceIntakes(p.Intakes)
@@ -73,6 +75,7 @@ func (a *Agent) adopt(p *plan.Plan, findings plan.Findings) error {
 	a.replaceOutlets(p.Outlets, outlets)
 	a.mu.Unlock()
 
+	a.saveOutlets()
 	for _, o := range fresh {
 		a.running.Go(func() { a.runOutlet(o) })
 	}
@@ -109,9 +112,9 @@ func (a *Agent) openEndpoints(p *plan.Plan) (c change, err error) {
 				}
 				continue
 			}
-			e, err := a.open(key, &s.Syslog)
+			e, err := a.open(key, &s)
 			if errors.Is(err, unix.EADDRINUSE) && a.makeWay(key, &c) {
-				e, err = a.open(key, &s.Syslog)
+				e, err = a.open(key, &s)
 			}
 			if err != nil {
 				return c, &IntakeError{s.Name, key.String(), err}
@@ -153,17 +156,25 @@ func transport(k endpointKey) string {
 }
 
 // makeWay closes the endpoints that are to go and have the port of a new one,
-// on other addresses: both cannot be open at a time.
+// on other addresses, or follow its files: both cannot be open at a time.
 func (a *Agent) makeWay(key endpointKey, c *change) bool {
 	found := false
 	for old, e := range a.endpoints {
-		if _, stays := c.all[old]; !stays && transport(old) == transport(key) && portOf(e.bound()) == portOf(key.address) {
+		if _, stays := c.all[old]; !stays && inTheWay(old, key, e) {
 			drainWithin(drainTime, func() {}, e)
 			c.closed = append(c.closed, old)
 			found = true
 		}
 	}
 	return found
+}
+
+// inTheWay tells whether an endpoint has the port of another, or follows files for its intake.
+func inTheWay(old, key endpointKey, e endpoint) bool {
+	if key.isFollowed() {
+		return old.isFollowed() && old.intake == key.intake
+	}
+	return transport(old) == transport(key) && portOf(e.bound()) == portOf(key.address)
 }
 
 // drainWithin drains endpoints, and calls drained when all of them are. It
@@ -193,7 +204,8 @@ func (a *Agent) undo(c change) {
 		e.close()
 	}
 	for _, key := range c.closed {
-		e, err := a.open(key, a.endpoints[key].owner().syslog.Load())
+		in := a.endpoints[key].owner().settings // which only this goroutine changes
+		e, err := a.open(key, &in)
 		if err != nil {
 			a.log.Error("an intake that made way for the refused plan cannot be opened again", "address", key.String(), "why", err)
 			continue

@@ -18,10 +18,10 @@ func (a *app) planCommand() *cobra.Command {
   oakbarrel plan explain lantern-bay/tide-gw/plan.yaml --line '<34>door-badge[7]: badge 7714 refused'`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			return usageError("plan needs to know what to do; write: plan check FILE, explain FILE, matrix FILE, compare OLD NEW, or preview FILE OUTLET")
+			return usageError("plan needs to know what to do; write: plan check FILE, explain FILE, matrix FILE, compare OLD NEW, preview FILE OUTLET, or try FILE --intake NAME --file SAMPLE")
 		},
 	}
-	c.AddCommand(a.checkCommand(), a.explainCommand(), a.matrixCommand(), a.compareCommand(), a.previewCommand())
+	c.AddCommand(a.checkCommand(), a.explainCommand(), a.matrixCommand(), a.compareCommand(), a.previewCommand(), a.tryCommand())
 	return c
 }
 

@@ -49,13 +49,18 @@ func (m *Maker) find(r *record.Record) {
 		text = text[:i]
 	}
 	if s, ok := FindSeverity(text); ok {
-		r.Priority = record.MakePriority(r.Facility(), s)
+		m.setSeverity(r, s)
 	}
 	if r.Time.IsZero() {
 		if s, ok := m.FindStamp(text, r.Received); ok {
 			r.Time = s
 		}
 	}
+}
+
+func (m *Maker) setSeverity(r *record.Record, s record.Severity) {
+	r.Priority = record.MakePriority(r.Facility(), s)
+	m.named = true
 }
 
 // addFields adds the fields of the source to those of the record.
@@ -93,7 +98,7 @@ func (m *Maker) takeFields(out *Out, r *record.Record) {
 	d := &m.settings.Decode
 	severity := named(root, orUsual(d.Severity, usualSeverity))
 	if s, ok := severityOfValue(severity); ok {
-		r.Priority = record.MakePriority(r.Facility(), s)
+		m.setSeverity(r, s)
 	} else {
 		severity = record.Value{}
 	}
@@ -296,7 +301,7 @@ func (m *Maker) setProperty(r *record.Record, name string, value []byte) bool {
 	case "severity":
 		s, ok := ParseWord(value)
 		if ok {
-			r.Priority = record.MakePriority(r.Facility(), s)
+			m.setSeverity(r, s)
 		}
 		return ok
 	case "facility":
@@ -327,6 +332,7 @@ func (m *Maker) decodeSyslog(out *Out, r *record.Record) {
 	line := r.Text
 	if len(line) > 0 && line[0] == '<' {
 		m.parser.Parse(r, line)
+		m.named = !r.Unparsed
 		return
 	}
 	start := len(out.memory)
@@ -336,6 +342,6 @@ func (m *Maker) decodeSyslog(out *Out, r *record.Record) {
 	if r.Unparsed {
 		r.Text = line
 	} else if s, ok := FindSeverity(r.Text); ok {
-		r.Priority = record.MakePriority(r.Facility(), s)
+		m.setSeverity(r, s)
 	}
 }

@@ -81,8 +81,15 @@ type Out struct {
 	Batch  record.Batch
 	memory []byte
 	tree   record.Tree
-	// Fallen counts the records whose line had not the form that was set.
-	Fallen int64
+	Fell   Fell
+}
+
+// Fell counts the records that fell back to what holds where a line does not
+// say: they had not the form that was set, named no time, or no severity.
+type Fell struct {
+	Form     int64 `json:"form"`
+	Time     int64 `json:"time"`
+	Severity int64 `json:"severity"`
 }
 
 // Reset empties the batch. What its records hold is gone.
@@ -115,6 +122,7 @@ type Maker struct {
 	settings *Settings
 	parser   wire.Parser
 	stamps   record.StampReader
+	named    bool // the line named its severity
 
 	// The lines of an event that may go on.
 	joined  []byte
@@ -209,10 +217,9 @@ func (m *Maker) record(out *Out, line *Line, text []byte) {
 	if s.Streams {
 		r.Priority = record.MakePriority(s.Default.Facility(), s.severityOf(line.Stream))
 	}
+	m.named = false
 	m.decode(out, r)
-	if r.Unparsed {
-		out.Fallen++
-	}
+	out.Fell.note(r, m.named)
 	if r.Time.IsZero() {
 		r.Time = r.Received
 	}
@@ -221,6 +228,18 @@ func (m *Maker) record(out *Out, line *Line, text []byte) {
 	}
 	if r.App == nil {
 		r.App = s.App
+	}
+}
+
+func (f *Fell) note(r *record.Record, severity bool) {
+	if r.Unparsed {
+		f.Form++
+	}
+	if r.Time.IsZero() {
+		f.Time++
+	}
+	if !severity {
+		f.Severity++
 	}
 }
 

@@ -6,11 +6,14 @@ import (
 	"oakbarrel/core/record"
 )
 
+// intakeKinds are the kinds of intakes, as the plan names them.
+var intakeKinds = []string{"syslog", "files", "otlp", "kernel", "own"}
+
 func (r *planReader) readIntakes(e entry) {
 	opened := map[string]Position{}
 	for _, named := range r.names(e.value, e.at, "intakes", "intakes: {NAME: {syslog: {udp: \":514\"}}}") {
 		what := "intake " + named.key
-		m, ok := r.mapping(named.value, named.at, what, "{syslog: {…}}", "syslog", "otlp", "kernel", "own", "keep_raw")
+		m, ok := r.mapping(named.value, named.at, what, "{syslog: {…}}", append(intakeKinds[:len(intakeKinds):len(intakeKinds)], "keep_raw", "label")...)
 		if !ok {
 			continue
 		}
@@ -18,7 +21,7 @@ func (r *planReader) readIntakes(e entry) {
 		if raw, ok := m.get("keep_raw"); ok {
 			in.KeepRaw = r.bool(raw)
 		}
-		for _, kind := range []string{"syslog", "otlp", "kernel", "own"} {
+		for _, kind := range intakeKinds {
 			e, ok := m.get(kind)
 			if !ok {
 				continue
@@ -33,13 +36,18 @@ func (r *planReader) readIntakes(e entry) {
 				in.Syslog = r.readSyslog(e, opened)
 			case "otlp":
 				r.readOTLP(e, &in, opened)
+			case "files":
+				r.readFiles(e, &in)
 			default:
 				r.mapping(e.value, e.at, kind, kind+": {}")
 				r.openOnce(e, kind, opened)
 			}
 		}
 		if in.Kind == "" && !m.faulty {
-			r.fail(named.at, what+" does not say what it is", `write syslog: {…}, otlp: {http: "127.0.0.1:4318"}, kernel: {}, or own: {}`)
+			r.fail(named.at, what+" does not say what it is", `write syslog: {…}, files: {paths: [/srv/pumps/*.log]}, otlp: {http: "127.0.0.1:4318"}, kernel: {}, or own: {}`)
+		}
+		if e, ok := m.get("label"); ok && in.Kind != "" {
+			r.readLabel(e, &in)
 		}
 		r.intakes = append(r.intakes, in)
 	}

@@ -25,6 +25,7 @@ type planReader struct {
 	floor      disk.Floor
 	untils     []untilSource
 	tends      []Tend
+	followedAt []followedSource
 	setsAt     map[string]Position // where the keep of each outlet and tend stands
 }
 
@@ -51,6 +52,7 @@ func (r *planReader) read(body ast.Node) *Plan {
 	if e, ok := top.get("outlets"); ok {
 		r.readOutlets(e)
 		r.readUntils()
+		r.checkFollowed()
 	}
 	if e, ok := top.get("tend"); ok {
 		r.readTends(e)

@@ -152,10 +152,7 @@ func (r *planReader) readLimits(m mapping, s *Syslog) {
 		s.Limit, _ = r.limit(e)
 	}
 	if e, ok := m.get("largest"); ok {
-		size := r.size(e)
-		if s.Largest = int(size); size > mostLargest || size > 0 && size < leastLargest {
-			r.fail(e.valueAt(), "the largest message has from 1KiB to 1MiB", "write largest: 64KiB")
-		}
+		s.Largest = r.largest(e)
 	}
 	if e, ok := m.get("connections"); ok {
 		s.Connections = r.count(e, "connections")
@@ -163,6 +160,14 @@ func (r *planReader) readLimits(m mapping, s *Syslog) {
 	if e, ok := m.get("idle"); ok {
 		s.Idle = r.duration(e, time.Second, 24*time.Hour, "10m")
 	}
+}
+
+func (r *planReader) largest(e entry) int {
+	size := r.size(e)
+	if size > mostLargest || size > 0 && size < leastLargest {
+		r.fail(e.valueAt(), "the largest message has from 1KiB to 1MiB", "write largest: 64KiB")
+	}
+	return int(size)
 }
 
 // readReading reads how messages are read that do not say all.

@@ -1,6 +1,7 @@
 package tail
 
 import (
+	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
@@ -158,6 +159,13 @@ func (f *Follower) setBack(path string, offset int64) error {
 	if offset < 0 || offset > s.read {
 		return fmt.Errorf("the file is read up to %d, so it can be set back to 0 to %d", s.read, s.read)
 	}
+	if !isPacked(s.real) && s.file != nil { // whole lines are read again
+		b := make([]byte, min(offset, bufferSize))
+		n, _ := s.file.ReadAt(b, offset-int64(len(b)))
+		if end := bytes.LastIndexByte(b[:n], '\n'); end >= 0 || offset == int64(len(b)) {
+			offset -= int64(n - end - 1)
+		}
+	}
 	next := &source{ID: newID(), Path: s.Path, Device: s.Device, Inode: s.Inode, Head: s.Head, Begin: offset, Position: offset, Tail: s.Tail, known: true,
 		real: s.real, changed: s.changed, lastSize: s.lastSize, settings: s.settings, file: s.file, head: s.head}
 	s.file = nil
@@ -171,4 +179,26 @@ func (f *Follower) setBack(path string, offset int64) error {
 	f.sortSources()
 	f.looked = time.Time{}
 	return f.save()
+}
+
+// ReadFiles tells how far the files were read of which a follower has written
+// down its sources in a file.
+func ReadFiles(file string, now time.Time) (files []File, err error) {
+	r, err := readRegistry(file)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range r.Sources {
+		if s.Gone != nil {
+			continue
+		}
+		f := File{Path: s.Path, Source: s.ID, Size: s.Size, Read: s.Position, State: AtEnd}
+		if s.Done {
+			f.State = Finished
+		}
+		measure(&f, now)
+		files = append(files, f)
+	}
+	slices.SortFunc(files, func(a, b File) int { return cmp.Compare(a.Path, b.Path) })
+	return files, nil
 }

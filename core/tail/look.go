@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"oakbarrel/core/disk"
+	"oakbarrel/core/lines"
+	"oakbarrel/core/record"
 )
 
 // candidate is a file that a pattern finds.
@@ -367,20 +369,26 @@ func (f *Follower) place(s *source, c candidate) {
 	f.describe(s)
 }
 
+// describe finds out how the lines of a source are read, or why they are not.
 func (f *Follower) describe(s *source) {
-	s.settings, s.reason = &f.settings.Lines, ""
-	if f.settings.Describe != nil {
-		var own *lineSettings
-		if own, s.reason = f.settings.Describe(s.real); own != nil {
-			s.settings = own
+	if f.settings.Describe == nil {
+		if s.settings == nil {
+			own := f.settings.Lines
+			own.Fields = lines.NewFields(fileElement, record.Label{Name: "path", Value: s.Path}).And(own.Fields)
+			s.settings = &own
 		}
+	} else {
+		s.settings, s.reason = f.settings.Describe(s.real)
 	}
 	for i := range s.streams {
-		if m := s.streams[i].maker; m != nil {
+		if m := s.streams[i].maker; m != nil && s.settings != nil {
 			m.Configure(s.settings)
 		}
 	}
 }
+
+// fileElement is the field that tells from which file a record is.
+const fileElement = "file@32473"
 
 // seek looks for a source that no pattern finds: it was renamed to another
 // name, copied aside before it was cut, compressed, or removed. The stranger

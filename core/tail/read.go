@@ -20,8 +20,6 @@ const (
 	turnSize   = 1 << 20   // bytes of a file before another has its turn
 )
 
-type lineSettings = lines.Settings
-
 // streamNames returns the names under which outlets know the streams of a source.
 func (f *Follower) streamNames(s *source) []string {
 	if f.settings.Wrapping == Bare {
@@ -528,6 +526,11 @@ func (f *Follower) readPacked(s *source) bool {
 	if s.Head.Length == 0 {
 		f.learnPacked(s)
 	}
+	return f.readAll(s, content)
+}
+
+// readAll reads a file that does not grow to its end.
+func (f *Follower) readAll(s *source, content *content) bool {
 	held := 0 // bytes at the beginning of the buffer that are no whole line yet
 	for at := s.read; ; {
 		n, err := content.read(f.buffer[held:], at+int64(held))

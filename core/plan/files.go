@@ -1,0 +1,304 @@
+package plan
+
+import (
+	"fmt"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"oakbarrel/core/condition"
+	"oakbarrel/core/lines"
+	"oakbarrel/core/record"
+	"oakbarrel/core/tail"
+)
+
+// Files says which files an intake follows: those of programs, or of containers.
+type Files struct {
+	Follow tail.Settings
+	Engine string // "docker" or "cri" of containers, else ""
+	Root   string // the folder of the containers' logs
+	When   *condition.Condition
+	// Text is the settings as the plan has them: intakes that have it alike are alike.
+	Text string
+}
+
+// The limits of followed files, where the plan does not say other ones.
+const (
+	defaultOpen = 1000
+	defaultWait = 5 * time.Second
+	mostRegexp  = 2000 // bytes
+)
+
+// lineKeys are the keys that say how lines become records.
+var lineKeys = []string{"join", "decode", "charset", "largest", "default", "zone", "wait"}
+
+func (r *planReader) readFiles(e entry, in *Intake) {
+	f := &Files{Text: e.value.String()}
+	in.Files = f
+	if r.zoneOfPlan != nil {
+		f.Text += r.zoneOfPlan.String()
+	}
+	m, ok := r.mapping(e.value, e.at, "files", `{paths: ["/srv/pumps/*.log"]}`, append([]string{"paths", "exclude", "from", "age", "poll", "open"}, lineKeys...)...)
+	if !ok {
+		return
+	}
+	s := &f.Follow
+	s.Open, s.LastWait = defaultOpen, defaultWait
+	if e, ok := m.require("paths", `write paths: ["/srv/pumps/*.log"]`); ok {
+		for _, p := range r.texts(e, "a path", `paths: ["/srv/pumps/*.log"]`) {
+			s.Paths = append(s.Paths, r.followed(p)...)
+		}
+	}
+	if e, ok := m.get("exclude"); ok {
+		for _, p := range r.texts(e, "a path", `exclude: ["*.debug.log"]`) {
+			r.checkPattern(p)
+			s.Exclude = append(s.Exclude, p.text)
+		}
+	}
+	if e, ok := m.get("from"); ok {
+		s.FromEnd = r.word(e, []string{"beginning", "end"}) == "end"
+	}
+	if e, ok := m.get("age"); ok {
+		s.Age = r.duration(e, time.Minute, 10*365*24*time.Hour, "7d")
+	}
+	if e, ok := m.get("poll"); ok {
+		s.Poll = r.bool(e)
+	}
+	if e, ok := m.get("open"); ok {
+		s.Open = r.count(e, "open")
+	}
+	r.readLines(m, &s.Lines)
+	s.LastWait = r.waitOf(m)
+}
+
+func (r *planReader) waitOf(m mapping) time.Duration {
+	if e, ok := m.get("wait"); ok {
+		return r.duration(e, 100*time.Millisecond, 24*time.Hour, "5s")
+	}
+	return defaultWait
+}
+
+// followed reads one pattern of files that are followed.
+func (r *planReader) followed(s scalar) []string {
+	at := positionOf(s.node)
+	if !filepath.IsAbs(s.text) {
+		r.fail(at, fmt.Sprintf("the path %q is not absolute", shorten(s.text)), "begin it with /")
+		return nil
+	}
+	if !r.checkPattern(s) {
+		return nil
+	}
+	pattern := filepath.Clean(s.text)
+	r.followedAt = append(r.followedAt, followedSource{pattern, at})
+	return []string{pattern}
+}
+
+func (r *planReader) checkPattern(s scalar) bool {
+	if _, err := filepath.Match(s.text, "x"); err != nil {
+		r.fail(positionOf(s.node), fmt.Sprintf("the pattern %q cannot be read", shorten(s.text)), "close its [ with ], or write \\[ for the sign itself")
+		return false
+	}
+	for _, part := range strings.Split(s.text, "/") {
+		if strings.Contains(part, "**") && part != "**" {
+			r.fail(positionOf(s.node), fmt.Sprintf("in %q, ** does not stand alone between slashes", shorten(s.text)), "write /**/ for any number of folders, and * within a name")
+			return false
+		}
+	}
+	return true
+}
+
+// followedSource is a pattern of files that are followed, and where it stands.
+type followedSource struct {
+	pattern string
+	at      Position
+}
+
+// checkFollowed reports patterns that find what an outlet writes: it would feed on itself.
+func (r *planReader) checkFollowed() {
+	for _, f := range r.followedAt {
+		for _, o := range r.outlets {
+			if o.Kind != "file" || o.File.Path == "" {
+				continue
+			}
+			example := o.File.Path
+			if o.Path != nil {
+				some := record.Record{Host: []byte("host"), App: []byte("app"), Received: record.StampOf(time.Now())}
+				example = string(o.Path.Append(nil, &some, time.UTC))
+			}
+			if tail.Match(f.pattern, example) {
+				r.fail(f.at, fmt.Sprintf("the pattern finds the file of outlet %s, so that the agent would read what it writes", o.Name), "write a pattern that does not, or have the outlet write into another folder")
+				break
+			}
+		}
+	}
+}
+
+// readLines reads how lines become records.
+func (r *planReader) readLines(m mapping, s *lines.Settings) {
+	s.Largest, s.Default, s.Zone = defaultLargest, record.DefaultPriority, r.zoneOfPlan
+	if e, ok := m.get("join"); ok {
+		s.Join = r.readJoin(e)
+	}
+	if e, ok := m.get("decode"); ok {
+		s.Decode = r.readDecode(e)
+	}
+	if e, ok := m.get("charset"); ok {
+		s.Latin1 = r.word(e, []string{"utf-8", "latin-1"}) == "latin-1"
+	}
+	if e, ok := m.get("largest"); ok {
+		s.Largest = r.largest(e)
+	}
+	reading := Syslog{Default: s.Default, Zone: s.Zone}
+	r.readReading(m, &reading)
+	s.Default, s.Zone = reading.Default, reading.Zone
+}
+
+func (r *planReader) readJoin(e entry) (j lines.Join) {
+	j.Wait = time.Second
+	if _, ok := r.scalarOf(e.value); ok {
+		j.Indented = r.word(e, []string{"indented", "none"}) == "indented"
+		return j
+	}
+	m, ok := r.mapping(e.value, e.at, "join", `{starts: '^\d{4}-'}, or join: indented`, "starts", "indented", "wait")
+	if !ok {
+		return j
+	}
+	starts, hasStarts := m.get("starts")
+	indented, hasIndented := m.get("indented")
+	switch {
+	case hasStarts && hasIndented:
+		r.fail(indented.at, "join has both starts and indented", "take one away")
+	case hasStarts:
+		j.Starts = r.regexp(starts, `starts: '^\d{4}-'`)
+	case hasIndented:
+		j.Indented = r.yes(indented)
+	case !m.faulty:
+		r.fail(e.at, "join says nothing", `write join: {starts: '^\d{4}-'}, or join: indented`)
+	}
+	if e, ok := m.get("wait"); ok {
+		j.Wait = r.duration(e, 10*time.Millisecond, time.Hour, "1s")
+	}
+	return j
+}
+
+func (r *planReader) regexp(e entry, example string) *regexp.Regexp {
+	s, ok := r.text(e, example)
+	if !ok {
+		return nil
+	}
+	re, err := regexp.Compile(s.text)
+	switch {
+	case err != nil:
+		r.fail(e.valueAt(), fmt.Sprintf("the regular expression cannot be read: %v", err), "the syntax is RE2; put it between single quotes, so that YAML leaves backslashes alone")
+	case len(s.text) > mostRegexp:
+		r.fail(e.valueAt(), "the regular expression is too long", fmt.Sprintf("at most %d bytes are allowed", mostRegexp))
+	}
+	return re
+}
+
+// The properties that a pattern may set by the names of its groups.
+var properties = []string{"time", "severity", "facility", "host", "app", "procid", "msgid", "text"}
+
+func (r *planReader) readDecode(e entry) (d lines.Decode) {
+	if _, ok := r.scalarOf(e.value); ok {
+		d.Form = lines.Form(r.word(e, []string{"json", "keyvalue", "syslog", "pattern"}))
+		if d.Form == lines.Pattern {
+			r.fail(e.valueAt(), "a pattern is needed", `write decode: {pattern: '^(?P<time>\S+) (?P<severity>\w+) (?P<text>.*)$'}`)
+		}
+		return d
+	}
+	m, ok := r.mapping(e.value, e.at, "decode", `{pattern: '^(?P<time>\S+) (?P<text>.*)$'}, or decode: json`, "json", "keyvalue", "pattern", "syslog")
+	if !ok {
+		return d
+	}
+	if len(m.entries) > 1 {
+		r.fail(m.entries[1].at, "decode names more than one form", "choose one")
+	}
+	if len(m.entries) == 0 && !m.faulty {
+		r.fail(e.at, "decode names no form", "write decode: json")
+		return d
+	}
+	for _, form := range m.entries {
+		d.Form = lines.Form(form.key)
+		switch form.key {
+		case "json", "keyvalue":
+			r.readNames(form, &d)
+		case "syslog":
+			r.mapping(form.value, form.at, "syslog", "syslog: {}")
+		case "pattern":
+			d.Pattern = r.regexp(form, `pattern: '^(?P<time>\S+) (?P<text>.*)$'`)
+			if d.Pattern != nil && !slices.ContainsFunc(d.Pattern.SubexpNames(), func(n string) bool { return n != "" }) {
+				r.fail(form.valueAt(), "the pattern names nothing", "name its groups, such as (?P<text>.*); "+strings.Join(properties, ", ")+" set properties, other names become fields")
+			}
+		}
+	}
+	return d
+}
+
+// readNames reads under which names time, severity and text are looked for.
+func (r *planReader) readNames(form entry, d *lines.Decode) {
+	m, ok := r.mapping(form.value, form.at, form.key, form.key+": {time: ts, severity: lvl, text: msg}", "time", "severity", "text")
+	if !ok {
+		return
+	}
+	for _, name := range []struct {
+		key string
+		to  *[]string
+	}{{"time", &d.Time}, {"severity", &d.Severity}, {"text", &d.Text}} {
+		e, ok := m.get(name.key)
+		if !ok {
+			continue
+		}
+		if s, one := r.scalarOf(e.value); one {
+			*name.to = []string{s.text}
+			continue
+		}
+		for _, s := range r.texts(e, "a name", name.key+": [ts, time]") {
+			*name.to = append(*name.to, s.text)
+		}
+	}
+}
+
+// readLabel reads what the source of an intake cannot say of itself.
+func (r *planReader) readLabel(e entry, in *Intake) {
+	if in.Files == nil {
+		r.fail(e.at, fmt.Sprintf("label belongs to intakes of files and containers, and this is %s", in.Kind), "a rule can label its records: {when: intake is NAME, label: {…}}")
+		return
+	}
+	in.Files.Text += e.value.String()
+	s := &in.Files.Follow.Lines
+	var labels []record.Label
+	for _, l := range r.names(e.value, e.at, "label", "label: {facility: local3, app: pumpd}") {
+		v, ok := r.text(l, "a value, such as pumps")
+		if !ok {
+			continue
+		}
+		switch l.key {
+		case "facility":
+			f, ok := record.ParseFacility(v.text)
+			if !ok {
+				r.unknownWord(l, v.text, record.Facilities[:])
+			}
+			s.Default = record.MakePriority(f, s.Default.Severity())
+		case "severity":
+			if severity := r.severity(l); severity != nil {
+				s.Default = record.MakePriority(s.Default.Facility(), *severity)
+				s.Stdout, s.Stderr = *severity, *severity
+			}
+		case "app":
+			s.App = []byte(v.text)
+		case "host":
+			s.Host = []byte(v.text)
+		case "procid", "msgid", "text":
+			r.fail(l.at, fmt.Sprintf("a label cannot be %s", l.key), "facility, severity, host and app are known, other names become fields")
+		default:
+			if len(l.key) > 32 {
+				r.fail(l.at, "the name of a label has at most 32 characters", "choose a shorter one")
+			}
+			labels = append(labels, record.Label{Name: l.key, Value: v.text})
+		}
+	}
+	s.Fields = lines.NewFields("label@32473", labels...)
+}

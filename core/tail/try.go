@@ -1,0 +1,54 @@
+package tail
+
+import (
+	"log/slog"
+	"time"
+
+	"oakbarrel/core/disk"
+	"oakbarrel/core/lines"
+)
+
+// Try reads a file, compressed or not, as a follower with settings would, and
+// writes nothing down. It calls each with the records as they come, which are
+// valid until it returns.
+func Try(s Settings, path string, each func(out *lines.Out)) (lines.Fell, error) {
+	content, err := openContent(path)
+	if err != nil {
+		return lines.Fell{}, err
+	}
+	defer content.close()
+	f := &Follower{settings: s, disk: disk.OS, sink: trial(each), log: slog.New(slog.DiscardHandler), now: time.Now, buffer: make([]byte, bufferSize),
+		byPath: map[string]*source{}, byInode: map[inode]*source{}, positions: map[string]int64{}, caughtUp: map[string]time.Time{}}
+	src := &source{Path: path, real: path, settings: &f.settings.Lines}
+	f.begin(src)
+	f.readAll(src, content)
+	return f.out.Fell, nil
+}
+
+// trial is a sink that only shows what comes.
+type trial func(out *lines.Out)
+
+func (t trial) Taken(string, int64) []int64 { return nil }
+func (t trial) Forget([]string)             {}
+
+func (t trial) Pass(out *lines.Out) bool {
+	t(out)
+	return true
+}
+
+// Find tells which files a follower with settings would find, and why it would
+// not read some of them.
+func Find(s Settings) (files []File) {
+	f := &Follower{settings: s, now: time.Now, watch: newWatcher(true, nil)}
+	found, reasons := f.find()
+	for _, c := range found {
+		file := File{Path: c.path, Size: c.stat.size, State: AtEnd}
+		if opened, _, err := openRegular(c.real); err != nil {
+			file.State, file.Why = NotRead, plainError(err)
+		} else {
+			opened.Close()
+		}
+		files = append(files, file)
+	}
+	return append(files, reasons...)
+}
