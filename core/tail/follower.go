@@ -254,7 +254,7 @@ func earlier(a, b time.Time) time.Time {
 }
 
 func (f *Follower) joinWait(s *source) time.Duration {
-	if s.settings.Join.Wait > 0 {
+	if s.settings != nil && s.settings.Join.Wait > 0 {
 		return s.settings.Join.Wait
 	}
 	return time.Second

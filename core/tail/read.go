@@ -31,13 +31,14 @@ func (f *Follower) streamNames(s *source) []string {
 // begin finds out where a source is to be read from: each stream from where the
 // outlet is that has the least of it.
 func (f *Follower) begin(s *source) {
-	if s.settings == nil {
-		s.settings = &f.settings.Lines
+	settings := s.settings
+	if settings == nil { // until its file is found
+		settings = &f.settings.Lines
 	}
 	s.streams = s.streams[:0]
 	s.read = -1
 	for _, name := range f.streamNames(s) {
-		st := stream{from: max(s.Begin, s.Position), maker: lines.NewMaker(s.settings)}
+		st := stream{from: max(s.Begin, s.Position), maker: lines.NewMaker(settings)}
 		if taken := f.sink.Taken(name, s.Begin); len(taken) > 0 {
 			slices.Sort(taken)
 			st.from, st.bounds = taken[0], slices.Compact(taken)[1:]
