@@ -204,6 +204,11 @@ func (a *Agent) following() (all []*followEndpoint) {
 	return all
 }
 
+// unread tells whether an intake has still to read a file.
+func (a *Agent) unread(path string) bool {
+	return slices.ContainsFunc(a.following(), func(e *followEndpoint) bool { return e.follower.Unread(path) })
+}
+
 // setBack has a file read again from an offset, by each intake that follows it.
 func (a *Agent) setBack(path string, offset int64) error {
 	found := error(&Refused{Why: fmt.Sprintf("%s is not followed", path)})

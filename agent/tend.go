@@ -53,7 +53,8 @@ type tender struct {
 	settings plan.Tend
 	sets     map[string]*roll.Tended
 	tell     func(TendAction)
-	now      bool // every file that holds something is due
+	unread   func(path string) bool // whether the agent has still to read a file; nil without one
+	now      bool                   // every file that holds something is due
 }
 
 func newTender(s plan.Tend, tell func(TendAction)) *tender {
@@ -188,6 +189,7 @@ func (t *tender) set(path string, dry bool) (*roll.Tended, error) {
 	}
 	s, err := roll.OpenTended(settings, settle, dry, time.Now)
 	if err == nil {
+		s.SetUnread(t.unread)
 		t.sets[path] = s
 	}
 	return s, err
@@ -344,6 +346,7 @@ func (a *Agent) tend() {
 					t.close()
 				}
 				t = newTender(s, nil)
+				t.unread = a.unread
 			}
 			t.tell = func(did TendAction) { a.logTended(did, troubles, failed) }
 			t.pass(a.ending, false)

@@ -285,3 +285,50 @@ func TestPlanTryShowsWhatRecordsALineMakes(t *testing.T) {
 	expect(t, 2, "", "name an intake that follows files", "plan", "try", h.plan, "--intake", "nobody", "--file", h.dir+"/sample.log")
 	expect(t, 3, "", "no such file", "plan", "try", h.plan, "--file", h.dir+"/nothing.log")
 }
+
+// A file that is rolled and read by the same agent: what is not read yet stays,
+// and each line arrives once.
+func TestAFileThatIsTendedAndFollowedLosesNothing(t *testing.T) {
+	for _, how := range []string{"rename", "copy"} {
+		h := newHost(t, fmt.Sprintf(`oakbarrel: 1
+host: kelp-01
+intakes:
+  kiosk: {files: {paths: ["DIR/logs/*.log"]}}
+otherwise: {send: [all]}
+outlets:
+  all: {file: {path: DIR/all.log, format: '{text}', keep: forever}}
+tend:
+  kiosk: {paths: ["DIR/logs/*.log"], roll: {size: 2KiB}, keep: {pieces: 2}, compress: gzip, how: %s, settle: 100ms}
+`, how))
+		os.Mkdir(filepath.Join(h.dir, "logs"), 0o755)
+		h.start()
+		n := 0
+		for end := time.Now().Add(6 * time.Second); time.Now().Before(end); time.Sleep(40 * time.Millisecond) {
+			var b strings.Builder
+			for range 20 {
+				n++
+				fmt.Fprintf(&b, "kiosk line %d\n", n)
+			}
+			h.write("logs/kiosk.log", b.String())
+			if n == 400 { // a new start in between
+				h.kill()
+				h.start()
+			}
+		}
+		h.eventually("all lines are there", func() bool { return len(h.lines("all.log")) >= n-20 && h.lines("all.log")[len(h.lines("all.log"))-1] == fmt.Sprintf("kiosk line %d", n) })
+		var want []string
+		for i := range n {
+			want = append(want, fmt.Sprintf("kiosk line %d", i+1))
+		}
+		if how == "rename" {
+			sameLines(t, how, h.lines("all.log"), want)
+		} else if got := len(slices.Compact(slices.Sorted(slices.Values(h.lines("all.log"))))); got < n-20 || got != len(h.lines("all.log")) {
+			t.Errorf("of %d lines %d are there, %d of them once", n, len(h.lines("all.log")), got) // one write may fall between copy and cut
+		}
+		h.eventually("pieces are compressed and removed", func() bool {
+			packed, _ := filepath.Glob(filepath.Join(h.dir, "logs", "*.gz"))
+			return len(packed) > 0 && len(packed) <= 2
+		})
+		h.stop()
+	}
+}

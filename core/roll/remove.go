@@ -25,6 +25,14 @@ func (w *Writer) SetDebts(d Debts) {
 	}
 }
 
+// SetUnread sets what tells whether a piece has still to be read. It is neither
+// removed nor compressed before.
+func (w *Writer) SetUnread(unread func(path string) bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.unread = unread
+}
+
 func (w *Writer) removeExcess(removed func(Removal)) error {
 	w.incur()
 	s, now := w.Settings(), w.now()
@@ -32,14 +40,20 @@ func (w *Writer) removeExcess(removed func(Removal)) error {
 		return nil
 	}
 	w.mu.Lock()
-	debts := w.debts
+	debts, unread := w.debts, w.unread
 	w.mu.Unlock()
 	var done []int64
 	if debts != nil {
 		done = debts.Done()
 	}
+	unreadIDs := map[int]bool{}
+	if pieces, _ := w.Pieces(); unread != nil {
+		for _, p := range pieces {
+			unreadIDs[p.id] = unread(p.Path)
+		}
+	}
 	w.mu.Lock()
-	why := s.Keep.excess(w.pieces, w.size, now, func(p Piece) bool { return owes(p.owed, done) })
+	why := s.Keep.excess(w.pieces, w.size, now, func(p Piece) bool { return owes(p.owed, done) || unreadIDs[p.id] })
 	oldest := append([]Piece(nil), w.pieces[:len(why)]...)
 	w.mu.Unlock()
 	for i, p := range oldest {

@@ -29,7 +29,7 @@ func (w *Writer) TallyNew(ctx context.Context) error {
 	for first > 0 && w.pieces[first-1].Line == nil {
 		first--
 	}
-	fresh := append([]Piece(nil), w.pieces[first:]...)
+	fresh, unread := append([]Piece(nil), w.pieces[first:]...), w.unread
 	w.mu.Unlock()
 	for began := time.Now(); len(fresh) > 0; fresh = fresh[1:] {
 		p := fresh[0]
@@ -41,7 +41,7 @@ func (w *Writer) TallyNew(ctx context.Context) error {
 		if !known {
 			continue
 		}
-		if w.settled != nil && !w.settled(path) {
+		if w.settled != nil && !w.settled(path) || unread != nil && unread(path) {
 			return nil
 		}
 		s := w.Settings()

@@ -70,6 +70,7 @@ type Writer struct {
 	pending []TallyLine // of pieces that went while the tally could not be written
 
 	mu       sync.Mutex
+	unread   func(path string) bool // whether somebody has still to read a piece; nil where nobody has
 	settings Settings
 	size     int64 // of the live file
 	pieces   []Piece

@@ -49,6 +49,39 @@ func (f *Follower) report(reasons []File) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.files = files
+	clear(f.standing)
+	for _, s := range f.sources {
+		if s.Gone == nil || s.file != nil {
+			f.standing[inode{s.Device, s.Inode}] = s.ID
+		}
+	}
+	for key := range f.copies {
+		f.standing[key] = "" // nothing of it is read
+	}
+}
+
+// Unread tells whether something stands in a file that is to be followed and
+// was not passed on yet, or only just was: it must not be removed.
+func (f *Follower) Unread(path string) bool {
+	st, err := os.Stat(path)
+	if err != nil {
+		return false
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	id, known := f.standing[statOf(st).inode()]
+	switch {
+	case !known:
+		return !f.excluded(path) && slices.ContainsFunc(f.settings.Paths, func(p string) bool { return Match(p, path) })
+	case id == "":
+		return false
+	}
+	for _, name := range f.streamNames(&source{ID: id}) {
+		if f.positions[name] < st.Size() {
+			return true
+		}
+	}
+	return f.now().Sub(f.caughtUp[id]) < settleTime // outlets have not written it down
 }
 
 func (f *Follower) fileOf(s *source) File {

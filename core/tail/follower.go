@@ -104,6 +104,7 @@ type Follower struct {
 	mu        sync.Mutex
 	positions map[string]int64     // of streams
 	caughtUp  map[string]time.Time // when a source was last read to its end
+	standing  map[inode]string     // which source a file is, "" for none
 	files     []File
 	orders    []order
 	skipped   int64 // NULs
@@ -116,7 +117,7 @@ type inode struct{ device, inode uint64 }
 func New(s Settings, d disk.Disk, file string, sink Sink, log *slog.Logger, now func() time.Time) (*Follower, error) {
 	f := &Follower{settings: s, disk: d, file: file, sink: sink, log: log, now: now, boot: bootID(), buffer: make([]byte, bufferSize),
 		byInode: map[inode]*source{}, byPath: map[string]*source{}, copies: map[inode]*duplicate{}, empty: map[string]bool{},
-		wake: make(chan struct{}, 1), positions: map[string]int64{}, caughtUp: map[string]time.Time{}}
+		wake: make(chan struct{}, 1), positions: map[string]int64{}, caughtUp: map[string]time.Time{}, standing: map[inode]string{}}
 	if err := f.load(); err != nil {
 		return nil, err
 	}

@@ -366,6 +366,9 @@ func (f *Follower) place(s *source, c candidate) {
 	f.byInode[c.stat.inode()] = s
 	f.byPath[c.real] = s
 	delete(f.copies, c.stat.inode())
+	f.mu.Lock()
+	f.standing[c.stat.inode()] = s.ID
+	f.mu.Unlock()
 	f.describe(s)
 }
 
