@@ -98,6 +98,7 @@ func Run(ctx context.Context, o Options) error {
 	ready := make(chan struct{})
 	go func() { spoken <- speak(speaking, d.Agents, o.Rate, ready) }()
 	go kiosk(speaking, dir)
+	go planner(speaking, dir)
 	<-ready
 	tell(o, d, store)
 	select {

@@ -315,7 +315,9 @@ tend:
 				h.start()
 			}
 		}
-		h.eventually("all lines are there", func() bool { return len(h.lines("all.log")) >= n-20 && h.lines("all.log")[len(h.lines("all.log"))-1] == fmt.Sprintf("kiosk line %d", n) })
+		h.eventually("all lines are there", func() bool {
+			return len(h.lines("all.log")) >= n-20 && h.lines("all.log")[len(h.lines("all.log"))-1] == fmt.Sprintf("kiosk line %d", n)
+		})
 		var want []string
 		for i := range n {
 			want = append(want, fmt.Sprintf("kiosk line %d", i+1))
