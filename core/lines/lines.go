@@ -151,13 +151,13 @@ func (m *Maker) Waiting() (start int64, waiting bool) { return m.first.Start, m.
 
 // Add takes a line: it becomes a record at once, or once it is known that the
 // event does not go on. An empty line is no record, but may stand in an event.
-// The text of line must stand until out is reset.
-func (m *Maker) Add(out *Out, line Line) {
+// The text of line must stand until out is reset; line itself is not kept.
+func (m *Maker) Add(out *Out, line *Line) {
 	if m.settings.Latin1 {
 		line.Text = out.utf8(line.Text)
 	}
 	if m.settings.Join.none() {
-		m.record(out, &line, line.Text)
+		m.record(out, line, line.Text)
 		return
 	}
 	if m.waiting && m.goesOn(line.Text) {
@@ -165,12 +165,12 @@ func (m *Maker) Add(out *Out, line Line) {
 		return
 	}
 	m.Flush(out)
-	m.waiting, m.first, m.joined = true, line, append(m.joined[:0], line.Text...)
+	m.waiting, m.first, m.joined = true, *line, append(m.joined[:0], line.Text...)
 	m.last = line.End
 	m.trace.begin(line.Text)
 }
 
-func (m *Maker) join(line Line) {
+func (m *Maker) join(line *Line) {
 	m.joined = append(append(m.joined, '\n'), line.Text...)
 	m.last = line.End
 	m.first.Cut = m.first.Cut || line.Cut

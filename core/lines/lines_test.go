@@ -30,7 +30,7 @@ func texts(s Settings, lines ...string) (all []string) {
 	m := NewMaker(&s)
 	var out Out
 	for _, l := range lines {
-		m.Add(&out, Line{Text: []byte(l), Received: now})
+		m.Add(&out, &Line{Text: []byte(l), Received: now})
 	}
 	m.Flush(&out)
 	for _, r := range out.Batch.Records {
@@ -44,7 +44,7 @@ func one(s Settings, line string) string {
 	s.Default, s.Zone = defaults, time.UTC
 	m := NewMaker(&s)
 	var out Out
-	m.Add(&out, Line{Text: []byte(line), Received: now})
+	m.Add(&out, &Line{Text: []byte(line), Received: now})
 	m.Flush(&out)
 	if len(out.Batch.Records) != 1 {
 		return fmt.Sprint(len(out.Batch.Records), " records")
@@ -132,7 +132,7 @@ func TestAnEventThatIsTooLargeIsCutAndMarked(t *testing.T) {
 	m := NewMaker(&s)
 	var out Out
 	for i, l := range []string{"12345", " 789012", " more", "next one is long"} {
-		m.Add(&out, Line{Text: []byte(l), Start: int64(i) * 20, End: int64(i)*20 + 20})
+		m.Add(&out, &Line{Text: []byte(l), Start: int64(i) * 20, End: int64(i)*20 + 20})
 	}
 	start, waiting := m.Waiting()
 	expect(t, "waits from", fmt.Sprint(start, waiting), "60 true")
@@ -257,7 +257,7 @@ func TestStreamsHaveASeverityUnlessTheTextNamesOne(t *testing.T) {
 	m := NewMaker(&s)
 	var out Out
 	for _, l := range []Line{{Text: []byte("up"), Stream: record.Stdout}, {Text: []byte("down"), Stream: record.Stderr}, {Text: []byte("DEBUG hm"), Stream: record.Stderr}} {
-		m.Add(&out, l)
+		m.Add(&out, &l)
 	}
 	var got []string
 	for _, r := range out.Batch.Records {
@@ -271,8 +271,8 @@ func TestPlainAndJSONLinesCostNoMemory(t *testing.T) {
 		m := NewMaker(&Settings{Decode: Decode{Form: Form(c.form)}, Fields: NewFields("file@32473", record.Label{Name: "path", Value: "/a"})})
 		var out Out
 		line := Line{Text: []byte(c.line), Received: now}
-		m.Add(&out, line)
-		if n := testing.AllocsPerRun(200, func() { out.Reset(); m.Add(&out, line) }); n > 0 {
+		m.Add(&out, &line)
+		if n := testing.AllocsPerRun(200, func() { out.Reset(); m.Add(&out, &line) }); n > 0 {
 			t.Errorf("%q: %v allocations", c.form, n)
 		}
 	}
@@ -292,7 +292,7 @@ func FuzzMaker(f *testing.F) {
 		m := NewMaker(&s)
 		var out Out
 		for _, l := range strings.Split(text, "\n") {
-			m.Add(&out, Line{Text: []byte(l), Received: now})
+			m.Add(&out, &Line{Text: []byte(l), Received: now})
 		}
 		m.Flush(&out)
 		for i := range out.Batch.Records {

@@ -6,15 +6,6 @@ import (
 	"oakbarrel/core/record"
 )
 
-// words are the names of severities that programs use, in lower case.
-var words = map[string]record.Severity{
-	"emergency": record.Emergency, "emerg": record.Emergency, "alert": record.Alert,
-	"critical": record.Critical, "crit": record.Critical, "fatal": record.Critical,
-	"error": record.Error, "err": record.Error, "warning": record.Warning, "warn": record.Warning,
-	"notice": record.Notice, "info": record.Info, "informational": record.Info, "information": record.Info,
-	"debug": record.Debug, "trace": record.Debug, "verbose": record.Debug,
-}
-
 const longestWord = 13
 
 // ParseWord reads the name of a severity as programs write it, in any letter
@@ -27,8 +18,25 @@ func ParseWord(word []byte) (record.Severity, bool) {
 	for i, c := range word {
 		lower[i] = record.LowerASCII[c]
 	}
-	s, ok := words[string(lower[:len(word)])]
-	return s, ok
+	switch string(lower[:len(word)]) {
+	case "emergency", "emerg":
+		return record.Emergency, true
+	case "alert":
+		return record.Alert, true
+	case "critical", "crit", "fatal":
+		return record.Critical, true
+	case "error", "err":
+		return record.Error, true
+	case "warning", "warn":
+		return record.Warning, true
+	case "notice":
+		return record.Notice, true
+	case "info", "informational", "information":
+		return record.Info, true
+	case "debug", "trace", "verbose":
+		return record.Debug, true
+	}
+	return 0, false
 }
 
 // How far into a line its severity is looked for: behind what stands at the
@@ -47,34 +55,30 @@ func FindSeverity(line []byte) (record.Severity, bool) {
 		for at < len(line) && line[at] == ' ' {
 			at++
 		}
-		end := at
-		for end < len(line) && line[end] != ' ' {
-			end++
+		end := at + bytes.IndexByte(line[at:], ' ')
+		if end < at {
+			end = len(line)
 		}
 		if end == at {
 			return 0, false
 		}
 		token := line[at:end]
+		at = end
+		if token[0]-'0' <= 9 { // a time or a number, most often
+			continue
+		}
 		if s, ok := severityOf(token, count == 0); ok {
 			return s, true
 		}
 		if !isHead(token) && !followedByMark(line[end:]) {
 			return 0, false
 		}
-		at = end
 	}
 	return 0, false
 }
 
 // severityOf reads a token that may be a severity, or begin with one.
 func severityOf(token []byte, first bool) (record.Severity, bool) {
-	if i := bytes.IndexByte(token, '='); i > 0 {
-		switch string(token[:i]) {
-		case "level", "lvl", "severity", "loglevel":
-			return ParseWord(bytes.Trim(token[i+1:], `"',;`))
-		}
-		return 0, false
-	}
 	start := 0
 	for start < len(token) && isOpening(token[start]) {
 		start++
@@ -82,6 +86,13 @@ func severityOf(token []byte, first bool) (record.Severity, bool) {
 	end := start
 	for end < len(token) && record.LowerASCII[token[end]]-'a' < 26 {
 		end++
+	}
+	if end < len(token) && token[end] == '=' {
+		switch string(token[start:end]) {
+		case "level", "lvl", "severity", "loglevel":
+			return ParseWord(bytes.Trim(token[end+1:], `"',;`))
+		}
+		return 0, false
 	}
 	s, ok := ParseWord(token[start:end])
 	if !ok {

@@ -86,6 +86,8 @@ type Follower struct {
 	watch     *watcher
 	out       lines.Out
 	unwrapper wire.Unwrapper
+	next      lines.Line   // the line that is being taken
+	received  record.Stamp // of the lines that are being taken
 	buffer    []byte
 	sources   []*source
 	number    int // of the next source

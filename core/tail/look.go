@@ -585,6 +585,10 @@ func (f *Follower) start(s *source, c candidate) {
 // until it shows whether it is a copy: the other is cut then.
 const settleTime = 2 * time.Second
 
+// copyTime is how long a copy may take to be made. What grows for longer is
+// written by a program.
+const copyTime = time.Minute
+
 // isCopy tells whether a file is a copy of a source, or may be one.
 func (f *Follower) isCopy(key inode, p *probe) bool {
 	d := f.copies[key]
@@ -596,18 +600,33 @@ func (f *Follower) isCopy(key inode, p *probe) bool {
 		return true
 	}
 	delete(f.copies, key)
-	if d != nil && d.weak && d.stat == p.stat {
-		return false // nobody has cut the other
+	since := f.now()
+	if d != nil {
+		since = d.since
+		settle := settleTime
+		if !d.weak {
+			settle = copyTime
+		}
+		if d.of != nil && d.why == "" && f.now().Sub(since) >= settle && (d.weak || d.stat.size != p.stat.size && !isPacked(p.real)) {
+			return false // nobody has cut the other, or somebody goes on to write to this one
+		}
 	}
 	for _, s := range f.sources {
-		if s.former == p.path || s.is(p.stat) {
+		if s.former == p.path {
 			continue
 		}
-		same, _, err := compare(p, s)
+		same, short, err := compare(p, s)
+		if s.is(p.stat) {
+			if same && !short && s.Gone == nil { // another source had its inode, and was looked up in its place
+				f.place(s, p.candidate)
+				return true
+			}
+			continue
+		}
 		strong := isPacked(p.real) || s.Head.Length >= strongPrint
 		switch {
 		case err != nil && isPacked(p.real) && related(s.Path, p.path): // most likely it is being written
-			f.copies[key] = &duplicate{candidate: p.candidate, of: s, since: f.now(), why: "it cannot be read yet: " + plainError(err)}
+			f.copies[key] = &duplicate{candidate: p.candidate, of: s, since: since, why: "it cannot be read yet: " + plainError(err)}
 			return true
 		case !same || !strong && !related(s.Path, p.path):
 			continue
@@ -619,7 +638,7 @@ func (f *Follower) isCopy(key inode, p *probe) bool {
 			f.start(own, p.candidate)
 			return true
 		}
-		f.copies[key] = &duplicate{candidate: p.candidate, of: s, weak: !strong, since: f.now()}
+		f.copies[key] = &duplicate{candidate: p.candidate, of: s, weak: !strong, since: since}
 		f.log.Debug("a file is a copy", "path", p.path, "of", s.Path, "source", s.ID)
 		return true
 	}

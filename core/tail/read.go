@@ -262,6 +262,7 @@ func (f *Follower) skipHole(s *source) bool {
 
 // takeLines takes the whole lines of b, which stands at an offset, and returns their length.
 func (f *Follower) takeLines(s *source, b []byte, at int64, now time.Time) (used int) {
+	f.received = record.StampOf(now)
 	if s.long != nil {
 		return 0
 	}
@@ -314,44 +315,57 @@ func (f *Follower) takeLong(s *source, b []byte, at int64, now time.Time) (used 
 	text := s.long
 	s.longEnd += int64(end + 1)
 	s.long = nil
-	f.add(s, 0, lines.Line{Text: text, Start: s.read, End: s.longEnd, Received: record.StampOf(now), Cut: true}, now)
+	f.add(s, 0, &lines.Line{Text: text, Start: s.read, End: s.longEnd, Received: record.StampOf(now), Cut: true}, now)
 	return end + 1
 }
 
 // line takes one line with its end mark, where it has one.
 func (f *Follower) line(s *source, b []byte, start, end int64, now time.Time) {
-	b = bytes.TrimSuffix(b, []byte{'\n'})
-	l := lines.Line{Text: b, Start: start, End: end, Received: record.StampOf(now)}
+	if n := len(b); n > 0 && b[n-1] == '\n' {
+		b = b[:n-1]
+	}
+	l := &f.next
+	*l = lines.Line{Text: b, Start: start, End: end, Received: f.received}
+	if f.settings.Wrapping != Bare {
+		f.unwrap(s, l, now)
+		return
+	}
+	if n := len(b); n > 0 && b[n-1] == '\r' {
+		l.Text = b[:n-1]
+	}
+	if end > s.streams[0].from {
+		f.add(s, 0, l, now)
+	}
+}
+
+// unwrap takes a line of a container's log.
+func (f *Follower) unwrap(s *source, l *lines.Line, now time.Time) {
 	var w wire.Wrapped
-	stream := 0
-	switch f.settings.Wrapping {
-	case Bare:
-		w.Text = bytes.TrimSuffix(b, []byte{'\r'})
-	case Docker:
-		w, _ = f.unwrapper.Docker(b)
+	if f.settings.Wrapping == Docker {
+		w, _ = f.unwrapper.Docker(l.Text)
 		w.Text = f.out.Keep(w.Text)
-	case CRI:
-		w, _ = f.unwrapper.CRI(b)
+	} else {
+		w, _ = f.unwrapper.CRI(l.Text)
 	}
 	l.Text, l.Stream, l.Time = w.Text, w.Stream, w.Time
 	if l.Stream == record.Stderr {
-		stream = 1
+		l.Source = 1
 	}
-	st := &s.streams[stream]
-	if end <= st.from {
+	st := &s.streams[l.Source]
+	if l.End <= st.from {
 		return
 	}
-	l.Source = uint8(stream)
 	if w.Part || st.parts {
-		st.join(&l, s.settings.Largest)
-		if w.Part && st.bound(start) != end {
+		st.join(l, s.settings.Largest)
+		if w.Part && st.bound(l.Start) != l.End {
 			st.last = now
 			return
 		}
-		l, st.parts = st.first, false
+		st.parts = false
+		*l = st.first
 		l.Text = f.out.Keep(st.part)
 	}
-	f.add(s, stream, l, now)
+	f.add(s, int(l.Source), l, now)
 }
 
 // join puts a message together that comes in parts.
@@ -366,11 +380,12 @@ func (st *stream) join(l *lines.Line, largest int) {
 	st.first.End = l.End
 }
 
-func (f *Follower) add(s *source, stream int, l lines.Line, now time.Time) {
+func (f *Follower) add(s *source, stream int, l *lines.Line, now time.Time) {
 	st := &s.streams[stream]
+	start, end := l.Start, l.End
 	st.maker.Add(&f.out, l)
 	st.last = now
-	if bound := st.bound(l.Start); bound == l.End {
+	if len(st.bounds) > 0 && st.bound(start) == end {
 		st.maker.Flush(&f.out)
 	}
 }
@@ -441,7 +456,7 @@ func (f *Follower) flush(s *source, stream int) {
 		st.parts = false
 		l := st.first
 		l.Text = f.out.Keep(st.part)
-		st.maker.Add(&f.out, l)
+		st.maker.Add(&f.out, &l)
 	}
 	st.maker.Flush(&f.out)
 }

@@ -347,6 +347,25 @@ func TestFilesThatBeginAlikeAreNotCopies(t *testing.T) {
 	b.await("started", "started", "sold", "started")
 }
 
+// Many programs of a kind that write the same lines, all the time.
+func TestFilesThatGoOnAlikeAreAllRead(t *testing.T) {
+	b := newBench(t, "*.log")
+	b.start()
+	lines := 0
+	for end := time.Now().Add(settleTime + time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		if lines < 60 { // less than would be taken for a copy on that ground alone
+			for n := range 3 {
+				b.write(fmt.Sprintf("worker-%d.log", n), "ok\n")
+				lines++
+			}
+		}
+	}
+	for end := time.Now().Add(10 * time.Second); len(b.lines()) < lines && time.Now().Before(end); {
+		time.Sleep(10 * time.Millisecond)
+	}
+	expect(t, "lines", len(b.lines()), lines)
+}
+
 func TestWhyAFileIsNotRead(t *testing.T) {
 	b := newBench(t, "*.log", "none/*.txt")
 	b.settings.Exclude, b.settings.Age = []string{"debug*"}, time.Hour
