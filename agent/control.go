@@ -56,6 +56,7 @@ func (a *Agent) serveControl() (io.Closer, error) {
 		answer(w, rolled, err)
 	})
 	mux.HandleFunc("GET /followed", func(w http.ResponseWriter, _ *http.Request) { answer(w, a.followed(), nil) })
+	mux.HandleFunc("GET /containers", func(w http.ResponseWriter, _ *http.Request) { answer(w, a.containerStatus(), nil) })
 	mux.HandleFunc("POST /followed", func(w http.ResponseWriter, r *http.Request) {
 		offset, err := strconv.ParseInt(r.FormValue("offset"), 10, 64)
 		if err == nil {

@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -30,12 +31,13 @@ const (
 // kept with each outlet.
 type followEndpoint struct {
 	owned
-	agent    *Agent
-	files    *plan.Files
-	file     string // what the follower writes down
-	follower *tail.Follower
-	host     []byte
-	marks    route.Marks
+	agent      *Agent
+	files      *plan.Files
+	file       string // what the follower writes down
+	follower   *tail.Follower
+	containers *containers // nil for files
+	host       []byte
+	marks      route.Marks
 
 	ctx      context.Context
 	end      context.CancelFunc
@@ -57,8 +59,13 @@ func (a *Agent) openFollow(in *plan.Intake) (endpoint, error) {
 	}
 	e := &followEndpoint{agent: a, files: in.Files, file: file, done: make(chan struct{})}
 	e.ctx, e.end = context.WithCancel(context.Background())
+	settings := in.Files.Follow
+	if in.Files.Engine != "" {
+		e.containers = newContainers(in.Files)
+		settings.Describe = e.containers.describe
+	}
 	var err error
-	e.follower, err = tail.New(in.Files.Follow, disk.OS, file, e, a.log.With("intake", in.Name), time.Now)
+	e.follower, err = tail.New(settings, disk.OS, file, e, a.log.With("intake", in.Name), time.Now)
 	if err != nil {
 		return nil, err
 	}
@@ -75,6 +82,9 @@ func (e *followEndpoint) bound() string {
 func (e *followEndpoint) run() {
 	defer close(e.done)
 	e.host = []byte(e.agent.hostName())
+	if e.containers != nil {
+		go e.containers.watch(e.ctx)
+	}
 	e.follower.Run(e.ctx)
 }
 
@@ -110,7 +120,13 @@ func (e *followEndpoint) Pass(out *lines.Out) bool {
 			r.Host = e.host
 		}
 	}
-	return e.agent.pass(&out.Batch, &e.marks, e, true)
+	if !e.agent.pass(&out.Batch, &e.marks, e, true) {
+		return false
+	}
+	if e.containers != nil {
+		e.containers.count(&out.Batch)
+	}
+	return true
 }
 
 // Forget has the outlets let go of sources.
@@ -188,6 +204,17 @@ func (a *Agent) followed() []FollowedFile {
 		}
 	}
 	return files
+}
+
+// mostFollowed bounds the list of files in a status.
+const mostFollowed = 100
+
+// worst returns the files that need attention first.
+func worst(files []FollowedFile) []FollowedFile {
+	slices.SortStableFunc(files, func(a, b FollowedFile) int {
+		return cmp.Or(cmp.Compare(b.Behind, a.Behind), cmp.Compare(b.Why, a.Why), cmp.Compare(a.Path, b.Path))
+	})
+	return files[:min(len(files), mostFollowed)]
 }
 
 // following returns the endpoints that follow files, in the order of their intakes.

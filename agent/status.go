@@ -20,6 +20,7 @@ type Status struct {
 	Rules    balance.Rules   `json:"rules"`
 	Outlets  []OutletStatus  `json:"outlets"`
 	Tended   []TendedFile    `json:"tended"`   // files that others write
+	Followed []FollowedFile  `json:"followed"` // at most 100, the furthest behind first
 	Forecast forecast.Report `json:"forecast"` // of the files; made anew each ten seconds
 	Details  []Detail        `json:"details"`  // the detail windows that are open
 	Balance  balance.Result  `json:"balance"`
@@ -71,12 +72,13 @@ type OutletStatus struct {
 // status reads all counters between two batches.
 func (a *Agent) status() Status {
 	onDisk := fileHash(a.options.PlanFile) // before the lock, which holds up the intakes
+	followed := worst(a.followed())
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	s := Status{
 		AgentID: a.state.id, Host: a.host(), PID: os.Getpid(), Since: a.since,
 		Plan:    PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.plan.Hash(), Refused: a.refused},
-		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{}, Tended: append([]TendedFile{}, a.tended...), Forecast: a.forecast, Details: append([]Detail{}, a.details...),
+		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{}, Tended: append([]TendedFile{}, a.tended...), Followed: followed, Forecast: a.forecast, Details: append([]Detail{}, a.details...),
 		Rules: balance.Rules{In: a.in.Load(), Routed: a.routed.Load(), Dropped: a.dropped.Load(), Limited: a.limited.Load(), Folded: a.folded.Load()},
 	}
 	account := balance.Account{Rules: s.Rules, Intakes: []balance.Intake{a.gone}}

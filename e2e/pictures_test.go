@@ -54,6 +54,8 @@ func TestPictures(t *testing.T) {
 		b.click("a[href^='/hosts/']:last-child")
 		b.waitForText("It closes")
 		b.picture("console-host-" + theme)
+		b.is(`[...document.querySelectorAll("h3")].find((h) => h.textContent === "Followed files").scrollIntoView() === undefined`)
+		b.picture("console-followed-" + theme)
 		b.click("li:nth-child(2) > button[aria-expanded]")
 		b.waitForText("Last lines")
 		b.click("[aria-expanded=true] + div button")

@@ -59,6 +59,19 @@ export interface DiskForecast {
   fits: boolean;
 }
 
+export interface FollowedFile {
+  intake: string;
+  file: string;
+  size: number;
+  read: number;
+  behind: number;
+  behind_seconds: number;
+  state: "reading" | "at end" | "finished" | "not read";
+  why: string;
+  cuts: number;
+  cut_seconds: number;
+}
+
 export interface Host {
   name: string;
   agent_id: string;
@@ -73,6 +86,7 @@ export interface Host {
     rules: { in: number; routed: number; dropped: number };
     outlets: Outlet[];
     balance: { closes: boolean; difference: number };
+    followed?: FollowedFile[];
     tended?: { tend: string; path: string; live_bytes: number; pieces: number; piece_bytes: number; trouble: string }[];
     forecast?: { sets: SetForecast[]; disks: DiskForecast[] };
     details?: { rule: string; from: string; to: string; until: string }[];

@@ -3,6 +3,7 @@ import { Link, useParams } from "react-router";
 import { get, type Host, type Outlet } from "./api";
 import { DetailWindows } from "./detail";
 import { Files } from "./files";
+import { Followed } from "./followed";
 import { size } from "./size";
 import { TestRecord } from "./testrecord";
 import { ago, clock, count, day } from "./time";
@@ -118,6 +119,7 @@ export function HostPage() {
           </tbody>
         </table>
       </section>
+      {h.status.followed && h.status.followed.length > 0 && <section className={`${card} mb-4`}><h3 className="mb-2 text-lg font-semibold">Followed files</h3><Followed files={h.status.followed} /></section>}
       <section className={`${card} mb-4`}><h3 className="mb-2 text-lg font-semibold">Files</h3><Files host={h} /></section>
       <div className="grid gap-4 sm:grid-cols-2">
         <section className={card}><h3 className="mb-2 text-lg font-semibold">Test</h3><TestRecord host={h} /></section>

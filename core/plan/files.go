@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"oakbarrel/core/condition"
+	"oakbarrel/core/container"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/record"
 	"oakbarrel/core/tail"
@@ -71,6 +72,55 @@ func (r *planReader) readFiles(e entry, in *Intake) {
 	}
 	r.readLines(m, &s.Lines)
 	s.LastWait = r.waitOf(m)
+}
+
+func (r *planReader) readContainers(e entry, in *Intake, opened map[string]Position) {
+	f := &Files{Text: e.value.String()}
+	in.Files = f
+	m, ok := r.mapping(e.value, e.at, "containers", "{engine: docker}", append([]string{"engine", "root", "when"}, lineKeys...)...)
+	if !ok {
+		return
+	}
+	if e, ok := m.require("engine", "write engine: docker, for JSON lines files, or engine: cri"); ok {
+		f.Engine = r.word(e, []string{container.Docker, container.CRI})
+	}
+	f.Root = container.Root(f.Engine)
+	if e, ok := m.get("root"); ok {
+		f.Root = r.path(e, f.Root)
+	}
+	if f.Engine != "" {
+		r.openOnce(entry{"containers", e.at, e.value}, f.Root, opened)
+	}
+	if e, ok := m.get("when"); ok {
+		r.whens = append(r.whens, whenSource{e, f})
+	}
+	s := &f.Follow
+	s.Paths, s.Open, s.Wrapping = container.Patterns(f.Engine, f.Root), defaultOpen, tail.Docker
+	if f.Engine == container.CRI {
+		s.Wrapping = tail.CRI
+	}
+	r.readLines(m, &s.Lines)
+	if _, ok := m.get("join"); !ok {
+		s.Lines.Join = lines.Join{Indented: true, Wait: time.Second}
+	}
+	s.Lines.Streams, s.Lines.Stdout, s.Lines.Stderr = true, record.Info, record.Error
+	if _, ok := m.get("default"); ok {
+		s.Lines.Stdout = s.Lines.Default.Severity()
+	}
+	s.LastWait = r.waitOf(m)
+}
+
+// whenSource is the condition that chooses containers, which is read when the
+// named conditions are known.
+type whenSource struct {
+	entry
+	files *Files
+}
+
+func (r *planReader) readWhens() {
+	for _, w := range r.whens {
+		w.files.When, _ = r.condition(w.entry)
+	}
 }
 
 func (r *planReader) waitOf(m mapping) time.Duration {

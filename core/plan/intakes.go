@@ -7,7 +7,7 @@ import (
 )
 
 // intakeKinds are the kinds of intakes, as the plan names them.
-var intakeKinds = []string{"syslog", "files", "otlp", "kernel", "own"}
+var intakeKinds = []string{"syslog", "files", "containers", "otlp", "kernel", "own"}
 
 func (r *planReader) readIntakes(e entry) {
 	opened := map[string]Position{}
@@ -38,13 +38,15 @@ func (r *planReader) readIntakes(e entry) {
 				r.readOTLP(e, &in, opened)
 			case "files":
 				r.readFiles(e, &in)
+			case "containers":
+				r.readContainers(e, &in, opened)
 			default:
 				r.mapping(e.value, e.at, kind, kind+": {}")
 				r.openOnce(e, kind, opened)
 			}
 		}
 		if in.Kind == "" && !m.faulty {
-			r.fail(named.at, what+" does not say what it is", `write syslog: {…}, files: {paths: [/srv/pumps/*.log]}, otlp: {http: "127.0.0.1:4318"}, kernel: {}, or own: {}`)
+			r.fail(named.at, what+" does not say what it is", `write syslog: {…}, files: {paths: [/srv/pumps/*.log]}, containers: {engine: docker}, otlp: {http: "127.0.0.1:4318"}, kernel: {}, or own: {}`)
 		}
 		if e, ok := m.get("label"); ok && in.Kind != "" {
 			r.readLabel(e, &in)

@@ -26,6 +26,7 @@ type planReader struct {
 	untils     []untilSource
 	tends      []Tend
 	followedAt []followedSource
+	whens      []whenSource
 	setsAt     map[string]Position // where the keep of each outlet and tend stands
 }
 
@@ -60,6 +61,7 @@ func (r *planReader) read(body ast.Node) *Plan {
 	if e, ok := top.get("conditions"); ok {
 		r.readConditions(e)
 	}
+	r.readWhens()
 	if e, ok := top.get("rules"); ok {
 		r.readRules(e)
 	}

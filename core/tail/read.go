@@ -68,6 +68,12 @@ func (f *Follower) publish(s *source) {
 // readTurn reads some of a source, and tells whether its records were taken.
 func (f *Follower) readTurn(s *source) bool {
 	s.dirty, s.retry = false, time.Time{}
+	if before := s.waits; before != nil { // what comes now comes behind its last event
+		s.waits = nil
+		if !f.flushAll(before) {
+			return false
+		}
+	}
 	if isPacked(s.real) {
 		return f.readPacked(s)
 	}
@@ -510,13 +516,16 @@ func (f *Follower) wasCut(s *source, st stat) {
 
 // release lets go of a source that has no file any more: what is whole of it is passed on.
 func (f *Follower) release(s *source) {
+	f.flushAll(s)
+	s.long, s.partial = nil, 0
+}
+
+// flushAll passes on the events of a source that may go on.
+func (f *Follower) flushAll(s *source) bool {
 	for i := range s.streams {
 		f.flush(s, i)
 	}
-	if len(s.streams) > 0 {
-		f.pass(s)
-	}
-	s.long, s.partial = nil, 0
+	return len(s.streams) == 0 || f.pass(s)
 }
 
 // finish ends the reading of a file to which nobody writes any more.
