@@ -99,6 +99,7 @@ func Run(ctx context.Context, o Options) error {
 	go func() { spoken <- speak(speaking, d.Agents, o.Rate, ready) }()
 	go kiosk(speaking, dir)
 	go planner(speaking, dir)
+	go boxes(speaking, dir)
 	<-ready
 	tell(o, d, store)
 	select {

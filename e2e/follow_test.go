@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"oakbarrel/agent"
+	"oakbarrel/demo"
 )
 
 // writer writes numbered lines to a file that is rolled in every way.
@@ -333,4 +334,131 @@ tend:
 		})
 		h.stop()
 	}
+}
+
+// Containers write to both streams, long lines too; their logs are rolled, one
+// is removed, and the agent is killed again and again. Each line arrives once,
+// those of a stream in order.
+func TestContainersThroughKills(t *testing.T) {
+	h := newHost(t, `oakbarrel: 1
+host: tide-gw
+intakes:
+  boxes: {containers: {engine: docker, root: DIR/engine/containers, join: none, when: 'app is not "seat-map"', wait: 500ms}}
+otherwise: {send: [all]}
+outlets:
+  all: {file: {path: DIR/all.log, keep: forever}}
+`)
+	e := demo.Engine{Data: filepath.Join(h.dir, "engine")}
+	make := func(name string) *demo.Box {
+		b, err := e.Create(name, "lantern/shop:4", map[string]string{"team": "tickets", "oakbarrel.facility": "local6"}, "json-file", 100<<10, 5)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return b
+	}
+	shop, seats, gone := make("ticket-shop"), make("seat-map"), make("badge-api")
+	h.start()
+	rnd := rand.New(rand.NewPCG(7, 8))
+	want := map[string]int{}
+	say := func(b *demo.Box, stream string) {
+		key := b.Name + " " + stream
+		want[key]++
+		line := fmt.Sprintf("%s %d", key, want[key])
+		if rnd.IntN(40) == 0 {
+			line += strings.Repeat(" long", 8000)
+		}
+		if err := b.Say(stream, line); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for round := range 6 {
+		for range 60 {
+			say(shop, []string{"stdout", "stderr"}[rnd.IntN(2)])
+			seats.Say("stdout", "not wanted")
+			if gone != nil {
+				say(gone, "stdout")
+			}
+			time.Sleep(time.Duration(rnd.IntN(8)) * time.Millisecond)
+		}
+		if round == 2 {
+			time.Sleep(300 * time.Millisecond) // so that its last lines are known
+			gone.Remove()
+			gone = nil
+		}
+		h.kill()
+		say(shop, "stdout")
+		h.start()
+	}
+	total := 0
+	for _, n := range want {
+		total += n
+	}
+	lines := h.waitForLines("all.log", total)
+	last := map[string]int{}
+	for _, line := range lines {
+		var r struct {
+			App, Text, Stream, Severity, Facility string
+			Fields                                map[string]map[string]string
+		}
+		if err := json.Unmarshal([]byte(line), &r); err != nil {
+			t.Fatal(err)
+		}
+		f := strings.Fields(r.Text)
+		key := f[0] + " " + f[1]
+		n, _ := strconv.Atoi(f[2])
+		if n != last[key]+1 {
+			t.Errorf("after line %d of %s comes %d", last[key], key, n)
+		}
+		last[key] = n
+		severity := map[string]string{"stdout": "info", "stderr": "error"}[f[1]]
+		if r.App != f[0] || r.Stream != f[1] || r.Severity != severity || r.Facility != "local6" || r.Fields["container@32473"]["name"] != f[0] || r.Fields["labels@32473"]["team"] != "tickets" || len(f) > 3 && len(f) != 8003 {
+			t.Fatalf("%.300s", line)
+		}
+	}
+}
+
+func TestWhatContainersNeedIsTold(t *testing.T) {
+	h := newHost(t, `oakbarrel: 1
+intakes:
+  boxes: {containers: {engine: docker, root: DIR/engine/containers}}
+otherwise: {send: [all]}
+outlets:
+  all: {file: {path: DIR/all.log, keep: forever}}
+`)
+	e := demo.Engine{Data: filepath.Join(h.dir, "engine")}
+	for _, c := range []struct {
+		name, driver string
+		limit        int64
+		files        int
+	}{{"good", "json-file", 1 << 20, 3}, {"unbounded", "json-file", 0, 0}, {"binary", "local", 0, 0}, {"single", "json-file", 1 << 20, 1}} {
+		b, err := e.Create(c.name, "lantern/shop:4", nil, c.driver, c.limit, c.files)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if c.driver == "json-file" {
+			for _, line := range []string{"WARN low", "ERROR failed", "bay.lantern.PumpException: no answer", "\tat bay.lantern.Pump.ask(Pump.java:41)", "done"} {
+				b.Say("stdout", line)
+			}
+		}
+	}
+	h.start()
+	h.waitForLines("all.log", 9) // a stack trace is one
+	var list []agent.ContainerStatus
+	out := expect(t, 0, "", "", "containers", "--state", h.state, "--output", "json")
+	if err := json.Unmarshal([]byte(out), &list); err != nil || len(list) != 4 {
+		t.Fatal(err, out)
+	}
+	for _, c := range list {
+		want := map[string]string{"good": "", "unbounded": "no size limit", "binary": "cannot be read from outside", "single": "one file"}[c.Name]
+		if want == "" && len(c.Advice) > 0 || want != "" && (len(c.Advice) != 1 || !strings.Contains(c.Advice[0].What, want) || c.Advice[0].Remedy == "") {
+			t.Errorf("%s: %+v", c.Name, c.Advice)
+		}
+		if c.Read != (c.Name != "binary") || c.Read && c.Stdout == 0 {
+			t.Errorf("%+v", c)
+		}
+	}
+	if strings.Contains(out+strings.Join(h.lines("all.log"), ""), "made-up") {
+		t.Error("the environment of a container is told")
+	}
+	expect(t, 0, "remedy: set max-size", "", "containers", "--state", h.state)
 }

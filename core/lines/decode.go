@@ -64,8 +64,10 @@ func (m *Maker) setSeverity(r *record.Record, s record.Severity) {
 }
 
 // addFields adds the fields of the source to those of the record.
-func (m *Maker) addFields(out *Out, r *record.Record) {
-	f := &m.settings.Fields
+func (m *Maker) addFields(out *Out, r *record.Record) { m.settings.Fields.AddTo(out, r) }
+
+// AddTo adds the fields to those of a record in out.
+func (f Fields) AddTo(out *Out, r *record.Record) {
 	if f.data == nil {
 		return
 	}

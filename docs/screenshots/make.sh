@@ -43,6 +43,7 @@ picture forecast 'oakbarrel forecast --state lantern-bay/reef-02/state; oakbarre
 picture verify 'oakbarrel roll pumps --state lantern-bay/reef-02/state; sleep 1; oakbarrel verify pumps --state lantern-bay/reef-02/state; tail -1 lantern-bay/reef-02/logs/pumps.log.tally'
 picture tend 'oakbarrel tend run --plan lantern-bay/tide-gw/plan.yaml --dry-run; ls -l lantern-bay/tide-gw/kiosk'
 picture followed 'oakbarrel followed --state lantern-bay/reef-02/state; oakbarrel followed --state lantern-bay/tide-gw/state'
+picture containers 'oakbarrel containers --state lantern-bay/tide-gw/state'
 grep -n -A8 -B3 -m1 ERROR lantern-bay/reef-02/planner/planner.log | sed 's/^[0-9]*[:-]//' >sample.log
 picture try 'oakbarrel plan try lantern-bay/reef-02/plan.yaml --intake feeds --file sample.log'
 eval "$(grep -o 'export OAKBARREL.*' demo.txt)"
