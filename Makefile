@@ -48,4 +48,4 @@ screenshots: build
 
 # What the tests run beside Go: programs that send syslog, the standard compressors, a web server, the database, a browser.
 setup:
-	@./setup.sh logger:bsdutils python3:python3 perl:perl zstd:zstd gzip:gzip mariadbd:mariadb-server chromium:chromium nginx:nginx-light
+	@./setup.sh logger:bsdutils python3:python3 perl:perl zstd:zstd gzip:gzip mariadbd:mariadb-server chromium:chromium nginx:nginx-light dockerd:docker.io busybox:busybox-static

@@ -103,9 +103,9 @@ func (in *intake) account() balance.Intake {
 // endpointKey says what an endpoint listens on. Port 0 is another port for
 // each intake that asks for it.
 type endpointKey struct {
-	network string // "unixgram", "unix", "udp", "tcp", "tls", "http", "kernel", "own", "files" or "containers"
+	network string // "unixgram", "unix", "udp", "tcp", "tls", "http", "kernel", "own", "files", "containers" or "pipe"
 	address string // as the plan has it: a path or HOST:PORT; of files, all settings
-	intake  string // only with port 0, and of files
+	intake  string // only with port 0, and of files; of a pipe, how its lines are read
 }
 
 // String names the endpoint as "send --to" takes it.
@@ -121,6 +121,9 @@ func (k endpointKey) isFollowed() bool { return k.network == "files" || k.networ
 func addressText(network, address string) string {
 	if address == "" {
 		return network
+	}
+	if network == "pipe" {
+		return "pipe:" + address
 	}
 	if network == "unixgram" || network == "unix" {
 		return "unix:" + address
@@ -138,6 +141,12 @@ func keysOf(s plan.Intake) (keys []endpointKey) {
 		return []endpointKey{{network: s.Kind}}
 	case "files", "containers":
 		return []endpointKey{{s.Kind, s.Files.Text, s.Name}}
+	}
+	if s.Pipes != nil {
+		for _, path := range s.Pipes.Paths {
+			keys = append(keys, endpointKey{network: "pipe", address: path, intake: s.Pipes.Text})
+		}
+		return keys
 	}
 	for _, k := range []endpointKey{
 		{network: "unixgram", address: s.Syslog.Socket}, {network: "unix", address: s.Syslog.Stream}, {network: "udp", address: s.Syslog.UDP}, {network: "tcp", address: s.Syslog.TCP}, {network: "tls", address: s.Syslog.TLS}, {network: "http", address: s.HTTP},
@@ -196,6 +205,8 @@ func (a *Agent) open(key endpointKey, in *plan.Intake) (endpoint, error) {
 		return a.openOwn(), nil
 	case "files", "containers":
 		return a.openFollow(in)
+	case "pipe":
+		return a.openPipe(key.address, in)
 	}
 	return a.openUnixStream(key.address)
 }

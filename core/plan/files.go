@@ -313,12 +313,18 @@ func (r *planReader) readNames(form entry, d *lines.Decode) {
 
 // readLabel reads what the source of an intake cannot say of itself.
 func (r *planReader) readLabel(e entry, in *Intake) {
-	if in.Files == nil {
-		r.fail(e.at, fmt.Sprintf("label belongs to intakes of files and containers, and this is %s", in.Kind), "a rule can label its records: {when: intake is NAME, label: {…}}")
+	var s *lines.Settings
+	switch {
+	case in.Files != nil:
+		in.Files.Text += e.value.String()
+		s = &in.Files.Follow.Lines
+	case in.Pipes != nil:
+		in.Pipes.Text += e.value.String()
+		s = &in.Pipes.Lines
+	default:
+		r.fail(e.at, fmt.Sprintf("label belongs to intakes of files, containers and pipes, and this is %s", in.Kind), "a rule can label its records: {when: intake is NAME, label: {…}}")
 		return
 	}
-	in.Files.Text += e.value.String()
-	s := &in.Files.Follow.Lines
 	var labels []record.Label
 	for _, l := range r.names(e.value, e.at, "label", "label: {facility: local3, app: pumpd}") {
 		v, ok := r.text(l, "a value, such as pumps")

@@ -7,7 +7,7 @@ import (
 )
 
 // intakeKinds are the kinds of intakes, as the plan names them.
-var intakeKinds = []string{"syslog", "files", "containers", "otlp", "kernel", "own"}
+var intakeKinds = []string{"syslog", "files", "containers", "pipes", "otlp", "kernel", "own"}
 
 func (r *planReader) readIntakes(e entry) {
 	opened := map[string]Position{}
@@ -40,6 +40,8 @@ func (r *planReader) readIntakes(e entry) {
 				r.readFiles(e, &in)
 			case "containers":
 				r.readContainers(e, &in, opened)
+			case "pipes":
+				r.readPipes(e, &in, opened)
 			default:
 				r.mapping(e.value, e.at, kind, kind+": {}")
 				r.openOnce(e, kind, opened)

@@ -105,24 +105,7 @@ func (r *planReader) readFile(e entry, out *Outlet) (pathAt Position) {
 	if e, ok := m.get("mode"); ok {
 		set.Mode = r.mode(e)
 	}
-	if e, ok := m.get("owner"); ok {
-		set.Owner.User, set.Owner.SetUser = r.account(e, "user", &set.Owner, func(name string) (string, error) {
-			u, err := user.Lookup(name)
-			if err != nil {
-				return "", err
-			}
-			return u.Uid, nil
-		})
-	}
-	if e, ok := m.get("group"); ok {
-		set.Owner.Group, set.Owner.SetGroup = r.account(e, "group", &set.Owner, func(name string) (string, error) {
-			g, err := user.LookupGroup(name)
-			if err != nil {
-				return "", err
-			}
-			return g.Gid, nil
-		})
-	}
+	r.readOwner(m, &set.Owner)
 	if e, ok := m.get("sync"); ok {
 		if word := r.word(e, []string{"never", "each", "1s"}); word != "never" {
 			set.Sync = roll.Sync(word)
@@ -133,6 +116,28 @@ func (r *planReader) readFile(e entry, out *Outlet) (pathAt Position) {
 	}
 	out.File = set
 	return pathAt
+}
+
+// readOwner reads whom new files belong to.
+func (r *planReader) readOwner(m mapping, o *disk.Owner) {
+	if e, ok := m.get("owner"); ok {
+		o.User, o.SetUser = r.account(e, "user", o, func(name string) (string, error) {
+			u, err := user.Lookup(name)
+			if err != nil {
+				return "", err
+			}
+			return u.Uid, nil
+		})
+	}
+	if e, ok := m.get("group"); ok {
+		o.Group, o.SetGroup = r.account(e, "group", o, func(name string) (string, error) {
+			g, err := user.LookupGroup(name)
+			if err != nil {
+				return "", err
+			}
+			return g.Gid, nil
+		})
+	}
 }
 
 // placesOf returns the places in the path of an outlet, nil for none.

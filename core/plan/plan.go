@@ -40,8 +40,9 @@ type Plan struct {
 // Intake is a named way in.
 type Intake struct {
 	Name    string
-	Kind    string // "syslog", "otlp", "kernel", "own", "files" or "containers"
+	Kind    string // "syslog", "otlp", "kernel", "own", "files", "containers" or "pipes"
 	KeepRaw bool
+	Pipes   *Pipes // of pipes, else nil
 	Files   *Files // of files and containers, else nil
 	Syslog  Syslog // of an otlp intake: Allow and Default
 	HTTP    string // HOST:PORT of an otlp intake
