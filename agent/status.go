@@ -11,19 +11,20 @@ import (
 
 // Status is what a running agent says of itself.
 type Status struct {
-	AgentID  string          `json:"agent_id"`
-	Host     string          `json:"host"`
-	PID      int             `json:"pid"`
-	Since    time.Time       `json:"since"` // counters count from here
-	Plan     PlanStatus      `json:"plan"`
-	Intakes  []IntakeStatus  `json:"intakes"`
-	Rules    balance.Rules   `json:"rules"`
-	Outlets  []OutletStatus  `json:"outlets"`
-	Tended   []TendedFile    `json:"tended"`   // files that others write
-	Followed []FollowedFile  `json:"followed"` // at most 100, the furthest behind first
-	Forecast forecast.Report `json:"forecast"` // of the files; made anew each ten seconds
-	Details  []Detail        `json:"details"`  // the detail windows that are open
-	Balance  balance.Result  `json:"balance"`
+	AgentID    string            `json:"agent_id"`
+	Host       string            `json:"host"`
+	PID        int               `json:"pid"`
+	Since      time.Time         `json:"since"` // counters count from here
+	Plan       PlanStatus        `json:"plan"`
+	Intakes    []IntakeStatus    `json:"intakes"`
+	Rules      balance.Rules     `json:"rules"`
+	Outlets    []OutletStatus    `json:"outlets"`
+	Tended     []TendedFile      `json:"tended"`     // files that others write
+	Followed   []FollowedFile    `json:"followed"`   // at most 100, the furthest behind first
+	Forecast   forecast.Report   `json:"forecast"`   // of the files; made anew each ten seconds
+	Containers []ContainerStatus `json:"containers"` // at most 100, those that need attention first
+	Details    []Detail          `json:"details"`    // the detail windows that are open
+	Balance    balance.Result    `json:"balance"`
 }
 
 // PlanStatus tells which plan is in force.
@@ -72,13 +73,13 @@ type OutletStatus struct {
 // status reads all counters between two batches.
 func (a *Agent) status() Status {
 	onDisk := fileHash(a.options.PlanFile) // before the lock, which holds up the intakes
-	followed := worst(a.followed())
+	followed, boxes := worst(a.followed()), a.containerStatus()
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	s := Status{
 		AgentID: a.state.id, Host: a.host(), PID: os.Getpid(), Since: a.since,
 		Plan:    PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.plan.Hash(), Refused: a.refused},
-		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{}, Tended: append([]TendedFile{}, a.tended...), Followed: followed, Forecast: a.forecast, Details: append([]Detail{}, a.details...),
+		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{}, Tended: append([]TendedFile{}, a.tended...), Followed: followed, Containers: boxes[:min(len(boxes), mostFollowed)], Forecast: a.forecast, Details: append([]Detail{}, a.details...),
 		Rules: balance.Rules{In: a.in.Load(), Routed: a.routed.Load(), Dropped: a.dropped.Load(), Limited: a.limited.Load(), Folded: a.folded.Load()},
 	}
 	account := balance.Account{Rules: s.Rules, Intakes: []balance.Intake{a.gone}}

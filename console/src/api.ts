@@ -59,6 +59,24 @@ export interface DiskForecast {
   fits: boolean;
 }
 
+export interface Container {
+  intake: string;
+  name: string;
+  id: string;
+  image: string;
+  pod: string;
+  running: boolean;
+  read: boolean;
+  why: string;
+  stdout_per_minute: number;
+  stderr_per_minute: number;
+  log_driver: string;
+  advice: { what: string; remedy: string }[];
+  layer_bytes: number;
+  layer_bytes_per_hour: number;
+  growing: { path: string; bytes: number; grown: number }[];
+}
+
 export interface FollowedFile {
   intake: string;
   file: string;
@@ -87,6 +105,7 @@ export interface Host {
     outlets: Outlet[];
     balance: { closes: boolean; difference: number };
     followed?: FollowedFile[];
+    containers?: Container[];
     tended?: { tend: string; path: string; live_bytes: number; pieces: number; piece_bytes: number; trouble: string }[];
     forecast?: { sets: SetForecast[]; disks: DiskForecast[] };
     details?: { rule: string; from: string; to: string; until: string }[];

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { get, type Host, type Outlet } from "./api";
 import { DetailWindows } from "./detail";
+import { Containers } from "./containers";
 import { Files } from "./files";
 import { Followed } from "./followed";
 import { size } from "./size";
@@ -119,6 +120,7 @@ export function HostPage() {
           </tbody>
         </table>
       </section>
+      {h.status.containers && h.status.containers.length > 0 && <section className={`${card} mb-4`}><h3 className="mb-2 text-lg font-semibold">Containers</h3><Containers containers={h.status.containers} /></section>}
       {h.status.followed && h.status.followed.length > 0 && <section className={`${card} mb-4`}><h3 className="mb-2 text-lg font-semibold">Followed files</h3><Followed files={h.status.followed} /></section>}
       <section className={`${card} mb-4`}><h3 className="mb-2 text-lg font-semibold">Files</h3><Files host={h} /></section>
       <div className="grid gap-4 sm:grid-cols-2">

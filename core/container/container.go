@@ -66,7 +66,7 @@ func Of(engine, root, path string) (Container, error) {
 	return ofCRI(root, path, parts)
 }
 
-// ofCRI reads the names in NAMESPACE_POD_UID/CONTAINER/N.log, or of the folder
+// ofCRI reads the names in NAMESPACE_POD_UID/CONTAINER/NUMBER.log, or of the folder
 // that a runtime without pods has for a container.
 func ofCRI(root, path string, parts []string) (Container, error) {
 	if len(parts) != 3 {
