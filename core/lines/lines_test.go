@@ -159,7 +159,7 @@ func TestSeverityIsFoundNearTheStartOnly(t *testing.T) {
 		`ts=2026-11-25T10:15:00Z lvl="trace" msg=x`:                  "debug",
 		"10:15:00.123 | FATAL | tank":                                "critical",
 		"[2026-11-25 10:15:00] production.ERROR: x":                  "",
-		"E1125 10:15:00 started":                                        "",
+		"E1125 10:15:00 started":                                     "",
 		"the ERROR rate is zero":                                     "",
 		"no error occurred":                                          "",
 		"there was an error: none":                                   "",
