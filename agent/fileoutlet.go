@@ -98,6 +98,7 @@ func (o *fileOutlet) take(b *record.Batch, marks *route.Marks, number int, canWa
 	o.mu.Lock()
 	before := o.heldBytes
 	o.marks.look(b)
+	var last *fileSet
 	for i := range b.Records {
 		r := &b.Records[i]
 		if !marks.Has(i, number) || o.marks.has(r) {
@@ -109,6 +110,7 @@ func (o *fileOutlet) take(b *record.Batch, marks *route.Marks, number int, canWa
 			continue
 		}
 		s := o.setFor(r)
+		last = s
 		if r.End > 0 && s.has(b.Marks[r.Source].Source, r.End) {
 			continue
 		}
@@ -119,6 +121,11 @@ func (o *fileOutlet) take(b *record.Batch, marks *route.Marks, number int, canWa
 		o.heldBytes += len(s.held) - length
 		if r.End > 0 {
 			s.heldTaken = append(s.heldTaken, roll.Taken{End: len(s.held), Mark: record.Mark{Source: b.Marks[r.Source].Source, Offset: r.End}})
+		}
+	}
+	if last != nil && len(o.order) == 1 { // a batch may end more than the sources of its records
+		for _, m := range b.Marks {
+			last.heldTaken = append(last.heldTaken, roll.Taken{End: len(last.held), Mark: m})
 		}
 	}
 	o.marks.advance(b)

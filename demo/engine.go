@@ -78,11 +78,6 @@ func (b *Box) open() (err error) {
 
 // Say writes a line to a stream, "stdout" or "stderr". A long one goes in parts.
 func (b *Box) Say(stream, line string) error {
-	if b.limit > 0 && b.size >= b.limit {
-		if err := b.roll(); err != nil {
-			return err
-		}
-	}
 	line += "\n"
 	for at := time.Now().UTC(); line != ""; {
 		part := line[:min(len(line), partSize)]
@@ -94,6 +89,11 @@ func (b *Box) Say(stream, line string) error {
 		}{part, stream, at})
 		if err != nil {
 			return err
+		}
+		if b.limit > 0 && b.size >= b.limit {
+			if err := b.roll(); err != nil {
+				return err
+			}
 		}
 		n, err := b.log.Write(append(text, '\n'))
 		if b.size += int64(n); err != nil {

@@ -172,7 +172,7 @@ func (m *Maker) Add(out *Out, line *Line) {
 
 func (m *Maker) join(line *Line) {
 	m.joined = append(append(m.joined, '\n'), line.Text...)
-	m.last = line.End
+	m.last, m.first.Source = line.End, line.Source
 	m.first.Cut = m.first.Cut || line.Cut
 	if most := m.settings.Largest; most > 0 && len(m.joined) > most {
 		m.joined, m.first.Cut = m.joined[:most], true
@@ -197,8 +197,14 @@ func (m *Maker) Flush(out *Out) {
 	m.record(out, &m.first, out.Keep(bytes.TrimRight(m.joined, "\n")))
 }
 
-// Drop forgets the event that waits.
-func (m *Maker) Drop() { m.waiting = false }
+// Inherit takes over the event that waits in another maker, whose source goes
+// on in that of m from start on. Where no line of m joins it, it is a record of
+// the source with that place among the marks, and ends there at end.
+func (m *Maker) Inherit(from *Maker, start int64, source uint8, end int64) {
+	m.waiting, m.first, m.joined, m.trace = true, from.first, append(m.joined[:0], from.joined...), from.trace
+	m.first.Start, m.first.Source, m.last = start, source, end
+	from.waiting = false
+}
 
 // record adds a record to the batch.
 func (m *Maker) record(out *Out, line *Line, text []byte) {

@@ -84,7 +84,7 @@ func (f *Follower) oldestFirst() {
 			continue
 		}
 		name := setOf(s.Path)
-		if before := last[name]; before != nil || s.waits != nil && setOf(s.waits.Path) == name {
+		if before := last[name]; before != nil || s.waits != nil && s.waits.dirty && setOf(s.waits.Path) == name {
 			s.waits = before
 		}
 		last[name] = s
@@ -197,7 +197,9 @@ func (f *Follower) find() (found []candidate, reasons []File) {
 		}
 	}
 	f.watch.folders(folders)
-	slices.SortFunc(found, func(a, b candidate) int { return a.stat.written.Compare(b.stat.written) })
+	slices.SortFunc(found, func(a, b candidate) int { // of those written in the same moment, app.log.2 is older than app.log.1
+		return cmp.Or(a.stat.written.Compare(b.stat.written), cmp.Compare(b.path, a.path))
+	})
 	return once(found), reasons
 }
 
@@ -568,7 +570,7 @@ func (f *Follower) start(s *source, c candidate) {
 	f.altered, f.urgent, s.dirty = true, true, true
 	f.log.Debug("a file is followed", "path", s.Path, "source", s.ID, "from", s.read)
 	for _, other := range f.sources {
-		if other.former == c.path && other.dirty && other.known && !other.Done {
+		if other != s && other.former == c.path && other.known && !other.Done {
 			s.waits = other // which stood here before
 		}
 	}
@@ -612,7 +614,7 @@ func (f *Follower) isCopy(key inode, p *probe) bool {
 		}
 	}
 	for _, s := range f.sources {
-		if s.former == p.path {
+		if s.former == p.path || strings.HasPrefix(s.Path, p.path+".") { // what was rolled away from there is no original
 			continue
 		}
 		same, short, err := compare(p, s)

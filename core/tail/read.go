@@ -70,6 +70,9 @@ func (f *Follower) readTurn(s *source) bool {
 	s.dirty, s.retry = false, time.Time{}
 	if before := s.waits; before != nil { // what comes now comes behind its last event
 		s.waits = nil
+		if f.settings.Wrapping != Bare {
+			f.handOver(before, s)
+		}
 		if !f.flushAll(before) {
 			return false
 		}
@@ -383,7 +386,7 @@ func (st *stream) join(l *lines.Line, largest int) {
 	if largest > 0 && len(st.part) > largest {
 		st.part, st.first.Cut = st.part[:largest], true
 	}
-	st.first.End = l.End
+	st.first.End, st.first.Source = l.End, l.Source
 }
 
 func (f *Follower) add(s *source, stream int, l *lines.Line, now time.Time) {
@@ -405,6 +408,8 @@ func (f *Follower) pass(s *source) bool {
 		moved = moved || offset > st.mark.Offset
 		f.out.Batch.Marks = append(f.out.Batch.Marks, record.Mark{Source: st.mark.Source, Offset: offset})
 	}
+	paid := f.payDebts(s)
+	moved = moved || len(paid) > 0
 	if len(f.out.Batch.Records) == 0 && !moved {
 		f.out.Reset()
 		return true
@@ -412,13 +417,68 @@ func (f *Follower) pass(s *source) bool {
 	if !f.sink.Pass(&f.out) {
 		return false
 	}
-	for i, m := range f.out.Batch.Marks {
-		s.streams[i].mark = m
+	for i := range s.streams {
+		s.streams[i].mark = f.out.Batch.Marks[i]
+	}
+	for _, d := range paid {
+		st := &d.source.streams[d.stream]
+		st.handed, st.mark.Offset = false, d.source.read
+		f.publish(d.source)
 	}
 	f.out.Reset()
 	f.altered = true
 	f.publish(s)
 	return true
+}
+
+// inherited and the number of a stream stand for the source of what was handed
+// over and has not gone on, until its place among the marks is known.
+const inherited = 200
+
+// handOver has a container's message or event that has begun at the end of a
+// rolled log go on in the log that follows it: the engine rolls anywhere.
+func (f *Follower) handOver(from, to *source) {
+	for i := range min(len(from.streams), len(to.streams)) {
+		a, b := &from.streams[i], &to.streams[i]
+		_, waits := a.maker.Waiting()
+		if a.handed || !a.parts && !waits || b.mark.Offset != to.Begin || to.read != to.Begin {
+			continue
+		}
+		kept := a.waiting(from.read)
+		if a.parts {
+			b.parts, b.begun, b.first, b.part = true, to.Begin, a.first, append(b.part[:0], a.part...)
+			b.first.Start, b.first.End, b.first.Source = to.Begin, from.read, inherited+uint8(i)
+			a.parts = false
+		}
+		if waits {
+			b.maker.Inherit(a.maker, to.Begin, inherited+uint8(i), from.read)
+		}
+		a.handed, a.kept, b.last = true, kept, a.last
+		b.owes = append(append(b.owes, a.owes...), debt{from, i})
+		a.owes = nil
+	}
+}
+
+// payDebts adds the marks to the batch that are due with it: what was handed
+// over is among its records, or was passed on before.
+func (f *Follower) payDebts(s *source) (paid []debt) {
+	for i := range s.streams {
+		st := &s.streams[i]
+		start, waits := st.maker.Waiting()
+		if len(st.owes) == 0 || st.handed || st.parts && st.begun == s.Begin || waits && start == s.Begin {
+			continue
+		}
+		for k := range f.out.Batch.Records {
+			if r := &f.out.Batch.Records[k]; r.Source == inherited+uint8(i) {
+				r.Source = uint8(len(f.out.Batch.Marks) + len(st.owes) - 1)
+			}
+		}
+		for _, d := range st.owes {
+			f.out.Batch.Marks = append(f.out.Batch.Marks, record.Mark{Source: d.source.streams[d.stream].mark.Source, Offset: d.source.read})
+		}
+		paid, st.owes = append(paid, st.owes...), nil
+	}
+	return paid
 }
 
 func (f *Follower) lastIsDue(s *source) bool {

@@ -72,6 +72,18 @@ type stream struct {
 	first  lines.Line
 	parts  bool
 	last   time.Time // when a line came last
+
+	// What has begun at the end of a log that was rolled goes on in the next. Until
+	// it is passed on there, its mark stays where it begins.
+	handed bool
+	kept   int64
+	owes   []debt
+}
+
+// debt is the mark of a rolled log that is due once what it has begun is passed on.
+type debt struct {
+	source *source
+	stream int
 }
 
 func newID() string {
@@ -132,6 +144,9 @@ func (s *source) tailPrint() fingerprint {
 
 // waiting returns the least offset at which something begins that is not passed on yet.
 func (st *stream) waiting(read int64) int64 {
+	if st.handed {
+		return st.kept
+	}
 	if st.parts {
 		read = st.begun
 	}
