@@ -67,7 +67,7 @@ func (a *app) printFollowed(files []agent.FollowedFile, running bool) error {
 		fmt.Fprintln(a.stdout, "no file is followed")
 		return nil
 	}
-	rows := [][]string{{"INTAKE", "FILE", "SIZE", "READ", "BEHIND", "STATE"}}
+	rows := [][]string{{"INTAKE", "SIZE", "READ", "BEHIND", "STATE", "FILE"}}
 	for _, f := range files {
 		behind, state := "", string(f.State)
 		if f.Behind > 0 {
@@ -77,9 +77,9 @@ func (a *app) printFollowed(files []agent.FollowedFile, running bool) error {
 			state += ": " + f.Why
 		}
 		if f.Cuts > 0 {
-			state += fmt.Sprintf("; cut %d times, at most %s unseen", f.Cuts, shortSpan(time.Duration(f.CutSeconds*float64(time.Second))))
+			state += fmt.Sprintf("; cut %s, at most %s unseen", plural(f.Cuts, "time"), shortSpan(time.Duration(f.CutSeconds*float64(time.Second))))
 		}
-		rows = append(rows, []string{f.Intake, f.Path, strconv.FormatInt(f.Size, 10), strconv.FormatInt(f.Read, 10), behind, state})
+		rows = append(rows, []string{f.Intake, strconv.FormatInt(f.Size, 10), strconv.FormatInt(f.Read, 10), behind, state, f.Path})
 	}
 	a.table(rows)
 	return nil

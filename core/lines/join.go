@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"regexp"
 	"time"
+
+	"oakbarrel/core/record"
 )
 
 // Join says which lines are one event. The zero Join is none: each line is an event.
@@ -21,11 +23,13 @@ type trace struct {
 	python bool // in "Traceback …:", of which a line that is not indented is the last
 	over   bool // that line has come; another trace may hang on to it
 	golang bool // "panic:" or "goroutine …:"
+	fault  bool // its only line names an error, below which a logger writes the trace
 }
 
 // begin looks at the first line of an event.
 func (t *trace) begin(line []byte) {
-	*t = trace{python: bytes.HasPrefix(line, traceback), golang: bytes.HasPrefix(line, goPanic) || bytes.HasPrefix(line, goFatal) || isGoroutine(line)}
+	s, named := FindSeverity(line)
+	*t = trace{fault: named && s <= record.Error, python: bytes.HasPrefix(line, traceback), golang: bytes.HasPrefix(line, goPanic) || bytes.HasPrefix(line, goFatal) || isGoroutine(line)}
 }
 
 var (
@@ -44,6 +48,8 @@ var (
 
 // goesOn tells whether a line that follows belongs to the event.
 func (t *trace) goesOn(line []byte) bool {
+	fault := t.fault
+	t.fault = false
 	if len(line) == 0 {
 		return t.golang || t.over
 	}
@@ -51,6 +57,9 @@ func (t *trace) goesOn(line []byte) bool {
 		return true
 	}
 	switch {
+	case fault && bytes.HasPrefix(line, traceback):
+		t.python = true
+		return true
 	case t.python && !t.over:
 		t.over = true
 		return true

@@ -106,6 +106,7 @@ func TestLinesOfOneEventAreJoined(t *testing.T) {
 	}{
 		{"java", indented, [][]string{{"before"}, java, {"after"}}},
 		{"python", indented, [][]string{{"before"}, python, {"after"}}},
+		{"python, below the line of a logger", indented, [][]string{{"before"}, append([]string{"2026-11-25 10:15:00,001 ERROR no portion"}, python...), {"after"}}},
 		{"go", indented, [][]string{{"before"}, golang, {"exit status 2"}, {"after"}}},
 		{"a served panic", indented, [][]string{served, {"after"}}},
 		{"indented lines", indented, [][]string{{"one", "  two", "\tthree"}, {"four"}, {"five", " six"}}},
