@@ -44,10 +44,9 @@ type containers struct {
 // knownContainer is what is counted of a container.
 type knownContainer struct {
 	spans  [rateSpans + 1][2]int64 // records by stream, the span that is under way first
-	total  [2]int64
-	layer  container.Layer // at the last look
-	first  container.Layer // at the first look
-	begun  time.Time       // of the first look
+	layer  container.Layer         // at the last look
+	first  container.Layer         // at the first look
+	begun  time.Time               // of the first look
 	looked time.Time
 }
 
@@ -123,7 +122,7 @@ func (c *containers) settings(found container.Container) *lines.Settings {
 
 // fieldsOf are the fields that tell which container a record is of.
 func fieldsOf(c container.Container) lines.Fields {
-	who := []record.Label{{Name: "name", Value: c.Name}, {Name: "id", Value: c.ID[:min(len(c.ID), 12)]}}
+	who := []record.Label{{Name: "name", Value: c.Name}, {Name: "id", Value: c.ShortID()}}
 	if c.Image != "" {
 		who = append(who, record.Label{Name: "image", Value: c.Image})
 	}
@@ -168,7 +167,6 @@ func (c *containers) count(b *record.Batch) {
 	k := c.of(id)
 	for i := range n {
 		k.spans[0][i] += n[i]
-		k.total[i] += n[i]
 	}
 }
 
@@ -205,7 +203,7 @@ func (c *containers) watch(ctx context.Context) {
 			}
 			layer, now := container.ReadLayer(ctx, found.Layer), time.Now()
 			c.mu.Lock()
-			k := c.of(found.ID[:min(len(found.ID), 12)])
+			k := c.of(found.ShortID())
 			if k.begun.IsZero() {
 				k.begun, k.first = now, layer
 			}
@@ -252,7 +250,7 @@ func (c *containers) status(intake string) (list []ContainerStatus) {
 	defer c.mu.Unlock()
 	c.turn(time.Now())
 	for _, found := range all {
-		id := found.ID[:min(len(found.ID), 12)]
+		id := found.ShortID()
 		s := ContainerStatus{Intake: intake, Name: found.Name, ID: id, Image: found.Image, Pod: found.Pod, Running: found.Running, Driver: found.Driver, Advice: found.Advise(), Growing: []container.Grown{}, Read: true}
 		if s.Advice == nil {
 			s.Advice = []container.Advice{}

@@ -60,11 +60,7 @@ func (o *fileOutlet) saveMarks() {
 // writeMarks writes marks down. Those that the sets have noted are not needed
 // any more then.
 func (o *fileOutlet) writeMarks(marks map[string]int64) error {
-	b, err := json.Marshal(marks)
-	if err == nil {
-		err = disk.WriteFile(disk.OS, o.notes, b, 0o640)
-	}
-	if err != nil {
+	if err := o.putDown(marks); err != nil {
 		o.mu.Lock()
 		for source := range marks { // to try again
 			o.marks.changed[source] = true
@@ -79,6 +75,14 @@ func (o *fileOutlet) writeMarks(marks map[string]int64) error {
 	return nil
 }
 
+func (o *fileOutlet) putDown(marks map[string]int64) error {
+	b, err := json.Marshal(marks)
+	if err != nil {
+		return err
+	}
+	return disk.WriteFile(disk.OS, o.notes, b, 0o640)
+}
+
 func (o *fileOutlet) taken(source string) (offset int64, known bool) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -89,11 +93,7 @@ func (o *fileOutlet) begin(marks []record.Mark) error {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.marks.begin(marks)
-	b, err := json.Marshal(o.marks.offsets)
-	if err != nil {
-		return err
-	}
-	return disk.WriteFile(disk.OS, o.notes, b, 0o640)
+	return o.putDown(o.marks.offsets)
 }
 
 func (o *fileOutlet) forget(sources []string) {

@@ -9,8 +9,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strconv"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -37,7 +35,6 @@ type pipeEndpoint struct {
 	owned
 	agent   *Agent
 	path    string
-	holder  string // the file that tells which process holds it
 	file    *os.File
 	writers atomic.Bool // somebody has it open for writing
 	maker   *lines.Maker
@@ -72,7 +69,7 @@ func (a *Agent) openPipe(path string, in *plan.Intake) (endpoint, error) {
 		settings.Host = []byte(host)
 	}
 	settings.Fields = lines.NewFields("file@32473", record.Label{Name: "path", Value: path}).And(settings.Fields)
-	return &pipeEndpoint{agent: a, path: path, holder: holder, file: file, maker: lines.NewMaker(&settings), wait: p.Wait, done: make(chan struct{})}, nil
+	return &pipeEndpoint{agent: a, path: path, file: file, maker: lines.NewMaker(&settings), wait: p.Wait, done: make(chan struct{})}, nil
 }
 
 // makePipe makes a named pipe with the mode and the owner of the plan.
@@ -111,7 +108,7 @@ func holdPipe(path, holder string) error {
 	if err := os.MkdirAll(filepath.Dir(holder), 0o750); err != nil {
 		return err
 	}
-	if pidOfHolder(holder) > 0 {
+	if isHeld(holder) {
 		return nil
 	}
 	self, err := os.Executable()
@@ -134,19 +131,14 @@ func holdPipe(path, holder string) error {
 	return nil
 }
 
-// pidOfHolder returns the process that holds the lock of a file, 0 for none.
-func pidOfHolder(holder string) int {
+// isHeld tells whether a process has the lock of a file.
+func isHeld(holder string) bool {
 	f, err := os.Open(holder)
 	if err != nil {
-		return 0
+		return false
 	}
 	defer f.Close()
-	if unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB) == nil {
-		return 0
-	}
-	b, _ := io.ReadAll(f)
-	pid, _ := strconv.Atoi(strings.TrimSpace(string(b)))
-	return pid
+	return unix.Flock(int(f.Fd()), unix.LOCK_SH|unix.LOCK_NB) != nil
 }
 
 // HoldPipe keeps the read end of a pipe open until the pipe is removed, so that

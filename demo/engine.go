@@ -149,14 +149,7 @@ func boxes(ctx context.Context, dir string) error {
 		return err
 	}
 	rnd := rand.New(rand.NewPCG(13, 32473))
-	tick := time.NewTicker(300 * time.Millisecond)
-	defer tick.Stop()
-	for n := 1; ; n++ {
-		select {
-		case <-ctx.Done():
-			return nil
-		case <-tick.C:
-		}
+	return again(ctx, 300*time.Millisecond, func(n int, _ time.Time) error {
 		err := shop.Say("stdout", fmt.Sprintf("GET /tickets/%d 200 %d ms", 1000+rnd.IntN(9000), 2+rnd.IntN(40)))
 		if err == nil && n%50 == 25 {
 			err = sayTrace(shop)
@@ -167,10 +160,8 @@ func boxes(ctx context.Context, dir string) error {
 		if err == nil {
 			err = seats.Write("/var/cache/seats.db", strings.Repeat("#", 200))
 		}
-		if err != nil {
-			return err
-		}
-	}
+		return err
+	})
 }
 
 // sayTrace writes what a program says whose request has failed.

@@ -16,20 +16,22 @@ func kiosk(ctx context.Context, dir string) error {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return err
 	}
-	f, err := os.OpenFile(filepath.Join(folder, "kiosk.log"), os.O_WRONLY|os.O_APPEND|os.O_CREATE, 0o644)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	rnd := rand.New(rand.NewPCG(11, 32473))
-	tick := time.NewTicker(100 * time.Millisecond)
+	path, rnd := filepath.Join(folder, "kiosk.log"), rand.New(rand.NewPCG(11, 32473))
+	return again(ctx, 100*time.Millisecond, func(n int, now time.Time) error {
+		return appendTo(path, fmt.Sprintf("%s screen %d: ticket %d sold, %d visitors\n", now.Format(time.RFC3339), 1+rnd.IntN(4), n, 1+rnd.IntN(5)))
+	})
+}
+
+// again calls do with 1, 2 and so on, each after a pause, until ctx ends or it fails.
+func again(ctx context.Context, pause time.Duration, do func(n int, now time.Time) error) error {
+	tick := time.NewTicker(pause)
 	defer tick.Stop()
 	for n := 1; ; n++ {
 		select {
 		case <-ctx.Done():
 			return nil
 		case now := <-tick.C:
-			if _, err := fmt.Fprintf(f, "%s screen %d: ticket %d sold, %d visitors\n", now.Format(time.RFC3339), 1+rnd.IntN(4), n, 1+rnd.IntN(5)); err != nil {
+			if err := do(n, now); err != nil {
 				return err
 			}
 		}

@@ -18,23 +18,14 @@ func planner(ctx context.Context, dir string) error {
 		return err
 	}
 	rnd := rand.New(rand.NewPCG(12, 32473))
-	tick := time.NewTicker(400 * time.Millisecond)
-	defer tick.Stop()
-	for n := 1; ; n++ {
-		select {
-		case <-ctx.Done():
-			return nil
-		case now := <-tick.C:
-			if n%500 == 0 {
-				if err := os.Rename(path, path+".1"); err != nil {
-					return err
-				}
-			}
-			if err := appendTo(path, planned(rnd, now, n)); err != nil {
+	return again(ctx, 400*time.Millisecond, func(n int, now time.Time) error {
+		if n%500 == 0 {
+			if err := os.Rename(path, path+".1"); err != nil {
 				return err
 			}
 		}
-	}
+		return appendTo(path, planned(rnd, now, n))
+	})
 }
 
 // planned is what the planner writes at a time.

@@ -74,7 +74,8 @@ func ofCRI(root, path string, parts []string) (Container, error) {
 	}
 	c := Container{Log: path, Driver: "k8s-file", Running: true}
 	if parts[1] == "userdata" {
-		c.ID, c.Name = parts[0], short(parts[0])
+		c.ID = parts[0]
+		c.Name = c.ShortID()
 		names(root, &c)
 		return c, nil
 	}
@@ -107,7 +108,8 @@ func names(root string, c *Container) {
 	}
 }
 
-func short(id string) string { return id[:min(len(id), 12)] }
+// ShortID returns the beginning of the id, by which people name a container.
+func (c *Container) ShortID() string { return c.ID[:min(len(c.ID), 12)] }
 
 // What the engine writes of a container. Its environment is not among it.
 type dockerConfig struct {

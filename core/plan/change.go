@@ -67,10 +67,7 @@ func (r *planReader) readLabels(e entry, c *route.Change) {
 		}
 		switch l.key {
 		case "facility":
-			f, ok := record.ParseFacility(v.text)
-			if !ok {
-				r.unknownWord(l, v.text, record.Facilities[:])
-			}
+			f := r.facility(l, v)
 			c.Facility = &f
 		case "host":
 			c.Host = []byte(v.text)
@@ -79,12 +76,25 @@ func (r *planReader) readLabels(e entry, c *route.Change) {
 		case "severity", "procid", "msgid", "text":
 			r.fail(l.at, fmt.Sprintf("a label cannot be %s", l.key), "a rule sets a severity with severity: notice; the others stay as they came")
 		default:
-			if len(l.key) > 32 {
-				r.fail(l.at, "the name of a label has at most 32 characters", "choose a shorter one")
-			}
-			c.Labels = append(c.Labels, record.Label{Name: l.key, Value: v.text})
+			c.Labels = append(c.Labels, r.fieldLabel(l, v))
 		}
 	}
+}
+
+func (r *planReader) facility(l entry, v scalar) record.Facility {
+	f, ok := record.ParseFacility(v.text)
+	if !ok {
+		r.unknownWord(l, v.text, record.Facilities[:])
+	}
+	return f
+}
+
+// fieldLabel reads a label that is no property, but a field.
+func (r *planReader) fieldLabel(l entry, v scalar) record.Label {
+	if len(l.key) > 32 {
+		r.fail(l.at, "the name of a label has at most 32 characters", "choose a shorter one")
+	}
+	return record.Label{Name: l.key, Value: v.text}
 }
 
 // readMasks reads one regular expression or a list of them.

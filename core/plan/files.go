@@ -333,11 +333,7 @@ func (r *planReader) readLabel(e entry, in *Intake) {
 		}
 		switch l.key {
 		case "facility":
-			f, ok := record.ParseFacility(v.text)
-			if !ok {
-				r.unknownWord(l, v.text, record.Facilities[:])
-			}
-			s.Default = record.MakePriority(f, s.Default.Severity())
+			s.Default = record.MakePriority(r.facility(l, v), s.Default.Severity())
 		case "severity":
 			if severity := r.severity(l); severity != nil {
 				s.Default = record.MakePriority(s.Default.Facility(), *severity)
@@ -350,10 +346,7 @@ func (r *planReader) readLabel(e entry, in *Intake) {
 		case "procid", "msgid", "text":
 			r.fail(l.at, fmt.Sprintf("a label cannot be %s", l.key), "facility, severity, host and app are known, other names become fields")
 		default:
-			if len(l.key) > 32 {
-				r.fail(l.at, "the name of a label has at most 32 characters", "choose a shorter one")
-			}
-			labels = append(labels, record.Label{Name: l.key, Value: v.text})
+			labels = append(labels, r.fieldLabel(l, v))
 		}
 	}
 	s.Fields = lines.NewFields("label@32473", labels...)

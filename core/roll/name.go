@@ -49,7 +49,11 @@ func (p Piece) Name() string { return filepath.Base(plainName(p.Path)) }
 func (p Piece) FileName() string { return filepath.Base(p.Path) }
 
 // Compressed tells whether the piece is compressed, as its name says.
-func (p Piece) Compressed() bool { return suffixOf(p.Path) != "" }
+func (p Piece) Compressed() bool { return IsCompressed(p.Path) }
+
+// IsCompressed tells whether a name says that a file is compressed in a form
+// that [Decompress] reads.
+func IsCompressed(path string) bool { return suffixOf(path) != "" }
 
 // suffixOf returns ".zst", ".gz" or "".
 func suffixOf(path string) string {

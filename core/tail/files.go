@@ -8,6 +8,8 @@ import (
 	"os"
 	"slices"
 	"time"
+
+	"oakbarrel/core/roll"
 )
 
 // State says what is done with a file.
@@ -72,7 +74,7 @@ func (f *Follower) Unread(path string) bool {
 	id, known := f.standing[statOf(st).inode()]
 	switch {
 	case !known:
-		return !f.excluded(path) && slices.ContainsFunc(f.settings.Paths, func(p string) bool { return Match(p, path) })
+		return !f.excluded(path) && f.matches(path)
 	case id == "":
 		return false
 	}
@@ -121,7 +123,7 @@ func (f *Follower) Files() []File {
 // measure looks how large a file is, and how far it is read.
 func measure(file *File, now time.Time) {
 	st, err := os.Stat(file.Path)
-	if err != nil || isPacked(file.Path) {
+	if err != nil || roll.IsCompressed(file.Path) {
 		return
 	}
 	file.Size = st.Size()
@@ -192,7 +194,7 @@ func (f *Follower) setBack(path string, offset int64) error {
 	if offset < 0 || offset > s.read {
 		return fmt.Errorf("the file is read up to %d, so it can be set back to 0 to %d", s.read, s.read)
 	}
-	if !isPacked(s.real) && s.file != nil { // whole lines are read again
+	if !roll.IsCompressed(s.real) && s.file != nil { // whole lines are read again
 		b := make([]byte, min(offset, bufferSize))
 		n, _ := s.file.ReadAt(b, offset-int64(len(b)))
 		if end := bytes.LastIndexByte(b[:n], '\n'); end >= 0 || offset == int64(len(b)) {

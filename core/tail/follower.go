@@ -109,7 +109,6 @@ type Follower struct {
 	standing  map[inode]string     // which source a file is, "" for none
 	files     []File
 	orders    []order
-	skipped   int64 // NULs
 }
 
 type inode struct{ device, inode uint64 }
@@ -117,13 +116,19 @@ type inode struct{ device, inode uint64 }
 // New returns a follower that writes its sources down in a file; it reads what
 // is there. Nothing is followed before Run.
 func New(s Settings, d disk.Disk, file string, sink Sink, log *slog.Logger, now func() time.Time) (*Follower, error) {
-	f := &Follower{settings: s, disk: d, file: file, sink: sink, log: log, now: now, boot: bootID(), buffer: make([]byte, bufferSize),
-		byInode: map[inode]*source{}, byPath: map[string]*source{}, copies: map[inode]*duplicate{}, empty: map[string]bool{},
-		wake: make(chan struct{}, 1), positions: map[string]int64{}, caughtUp: map[string]time.Time{}, standing: map[inode]string{}}
+	f := newFollower(s, sink, log, now)
+	f.disk, f.file, f.boot = d, file, bootID()
 	if err := f.load(); err != nil {
 		return nil, err
 	}
 	return f, nil
+}
+
+// newFollower returns a follower that knows nothing yet.
+func newFollower(s Settings, sink Sink, log *slog.Logger, now func() time.Time) *Follower {
+	return &Follower{settings: s, sink: sink, log: log, now: now, buffer: make([]byte, bufferSize), wake: make(chan struct{}, 1),
+		byInode: map[inode]*source{}, byPath: map[string]*source{}, copies: map[inode]*duplicate{}, empty: map[string]bool{},
+		positions: map[string]int64{}, caughtUp: map[string]time.Time{}, standing: map[inode]string{}}
 }
 
 // Run follows until ctx ends, and then reads what stands in the files already,
@@ -195,7 +200,7 @@ func (f *Follower) take(c changes) {
 			s.dirty = true
 		} else if f.empty[path] {
 			f.lookBy(f.looked.Add(10 * f.lookCost))
-		} else if slices.ContainsFunc(f.settings.Paths, func(p string) bool { return Match(p, path) }) {
+		} else if f.matches(path) {
 			f.lookBy(f.looked.Add(pollTime)) // it may be another name of a file, or one that is not read
 		}
 	}
@@ -318,6 +323,11 @@ func (f *Follower) closeAll() {
 	}
 }
 
+// matches tells whether a pattern finds a path.
+func (f *Follower) matches(path string) bool {
+	return slices.ContainsFunc(f.settings.Paths, func(p string) bool { return Match(p, path) })
+}
+
 // excluded tells whether a pattern excludes a path.
 func (f *Follower) excluded(path string) bool {
 	return slices.ContainsFunc(f.settings.Exclude, func(p string) bool {
@@ -336,14 +346,6 @@ func (f *Follower) Positions() (marks []record.Mark) {
 		marks = append(marks, record.Mark{Source: source, Offset: offset})
 	}
 	return marks
-}
-
-// Skipped returns how many NUL bytes of holes were passed over: what a program
-// leaves that goes on where it was after its file was cut.
-func (f *Follower) Skipped() int64 {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	return f.skipped
 }
 
 // sortSources puts what was written before in front.

@@ -17,6 +17,7 @@ import (
 	"oakbarrel/core/disk"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/record"
+	"oakbarrel/core/roll"
 )
 
 // candidate is a file that a pattern finds.
@@ -264,7 +265,7 @@ func (f *Follower) sourceOf(c candidate) (s *source, is bool) {
 
 // stillIs tells whether the file with the inode of a source has its content.
 func (f *Follower) stillIs(s *source, c candidate) bool {
-	if s.Done && c.stat.size == s.Size && isPacked(c.real) {
+	if s.Done && c.stat.size == s.Size && roll.IsCompressed(c.real) {
 		return true // it was compared when it was finished
 	}
 	if s.Head.Length == 0 {
@@ -462,8 +463,7 @@ func (f *Follower) lingers(s *source) bool {
 // rolled away like it before anybody looked.
 func (f *Follower) beginMissed(s *source) {
 	for _, p := range f.neighbours(s) {
-		found := slices.ContainsFunc(f.settings.Paths, func(pattern string) bool { return Match(pattern, p.path) })
-		if found || s.is(p.stat) || f.excluded(p.path) || !related(s.former, p.path) || p.stat.written.Before(s.written) || f.isCopy(p.stat.inode(), p) {
+		if f.matches(p.path) || s.is(p.stat) || f.excluded(p.path) || !related(s.former, p.path) || p.stat.written.Before(s.written) || f.isCopy(p.stat.inode(), p) {
 			continue
 		}
 		f.start(&source{ID: newID()}, p.candidate)
@@ -507,7 +507,7 @@ func (f *Follower) takesOver(s *source, p *probe, cut bool) bool {
 	if err != nil || !same || short && !cut {
 		return false
 	}
-	if !isPacked(p.real) && !s.is(p.stat) && s.Head.Length < strongPrint && !related(s.Path, p.path) {
+	if !roll.IsCompressed(p.real) && !s.is(p.stat) && s.Head.Length < strongPrint && !related(s.Path, p.path) {
 		return false
 	}
 	s.close()
@@ -574,7 +574,7 @@ func (f *Follower) start(s *source, c candidate) {
 			s.waits = other // which stood here before
 		}
 	}
-	if isPacked(s.real) {
+	if roll.IsCompressed(s.real) {
 		f.learnPacked(s)
 	} else if s.file != nil || f.open(s) {
 		if !f.hasHole(s, c.stat.size) {
@@ -609,7 +609,7 @@ func (f *Follower) isCopy(key inode, p *probe) bool {
 		if !d.weak {
 			settle = copyTime
 		}
-		if d.of != nil && d.why == "" && f.now().Sub(since) >= settle && (d.weak || d.stat.size != p.stat.size && !isPacked(p.real)) {
+		if d.of != nil && d.why == "" && f.now().Sub(since) >= settle && (d.weak || d.stat.size != p.stat.size && !roll.IsCompressed(p.real)) {
 			return false // nobody has cut the other, or somebody goes on to write to this one
 		}
 	}
@@ -625,14 +625,14 @@ func (f *Follower) isCopy(key inode, p *probe) bool {
 			}
 			continue
 		}
-		strong := isPacked(p.real) || s.Head.Length >= strongPrint
+		strong := roll.IsCompressed(p.real) || s.Head.Length >= strongPrint
 		switch {
-		case err != nil && isPacked(p.real) && related(s.Path, p.path): // most likely it is being written
+		case err != nil && roll.IsCompressed(p.real) && related(s.Path, p.path): // most likely it is being written
 			f.copies[key] = &duplicate{candidate: p.candidate, of: s, since: since, why: "it cannot be read yet: " + plainError(err)}
 			return true
 		case !same || !strong && !related(s.Path, p.path):
 			continue
-		case d != nil && !isPacked(p.real) && s.known && p.stat.size > max(sizeOf(s.real), s.read): // somebody writes to the copy itself
+		case d != nil && !roll.IsCompressed(p.real) && s.known && p.stat.size > max(sizeOf(s.real), s.read): // somebody writes to the copy itself
 			own := &source{ID: newID()}
 			if strong {
 				own.Begin = min(d.stat.size, s.read)

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"io"
 	"os"
-	"strings"
 
 	"golang.org/x/sys/unix"
 
@@ -53,7 +52,7 @@ func openContent(path string) (*content, error) {
 		return nil, err
 	}
 	c := &content{file: f, size: st.Size()}
-	if isPacked(path) {
+	if roll.IsCompressed(path) {
 		if c.reader, err = roll.Decompress(f, path); err != nil {
 			return nil, err
 		}
@@ -123,8 +122,3 @@ func openRegular(path string) (*os.File, os.FileInfo, error) {
 }
 
 var errNotRegular = errors.New("this is not a regular file")
-
-// isPacked tells whether a name says that the file is compressed.
-func isPacked(path string) bool {
-	return strings.HasSuffix(path, ".gz") || strings.HasSuffix(path, ".zst")
-}

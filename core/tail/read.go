@@ -11,6 +11,7 @@ import (
 
 	"oakbarrel/core/lines"
 	"oakbarrel/core/record"
+	"oakbarrel/core/roll"
 	"oakbarrel/core/wire"
 )
 
@@ -52,7 +53,7 @@ func (f *Follower) begin(s *source) {
 	if s.Done && s.read < s.Position { // an outlet has lost what it had not written down
 		s.Done = false
 	}
-	s.resumed, s.dirty = true, true
+	s.dirty = true
 	f.publish(s)
 }
 
@@ -77,7 +78,7 @@ func (f *Follower) readTurn(s *source) bool {
 			return false
 		}
 	}
-	if isPacked(s.real) {
+	if roll.IsCompressed(s.real) {
 		return f.readPacked(s)
 	}
 	if s.file == nil && !f.open(s) {
@@ -256,15 +257,12 @@ func (f *Follower) skipHole(s *source) bool {
 			return false
 		}
 	}
-	s.Begin, s.read, s.Head.At, s.skipped = at, at, at, at
+	s.Begin, s.read, s.Head.At = at, at, at
 	f.altered, f.urgent = true, true
 	for i := range s.streams {
 		s.streams[i].from = max(s.streams[i].from, at)
 		s.streams[i].mark.Offset = s.streams[i].from
 	}
-	f.mu.Lock()
-	f.skipped += at
-	f.mu.Unlock()
 	f.log.Info("a file begins with a hole, which its writer left that went on where it was when the file was cut", "path", s.Path, "bytes", at)
 	return true
 }

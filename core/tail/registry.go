@@ -62,10 +62,7 @@ func (f *Follower) save() error {
 	f.forgetGone()
 	r := registry{Boot: f.boot, Sources: f.sources}
 	for _, s := range f.sources {
-		if s.resumed {
-			s.Position = s.passed()
-			s.Tail = s.tailPrint()
-		}
+		s.Position, s.Tail = s.passed(), s.tailPrint()
 	}
 	b, err := json.Marshal(r)
 	if err == nil {
@@ -102,7 +99,7 @@ func (f *Follower) forgetGone() {
 	var gone []string
 	for i, s := range f.sources {
 		over := s.Gone != nil && (s.Head.Length == 0 || f.now().Sub(*s.Gone) > forgetTime || len(f.sources)-i > mostSources)
-		if !over || s.file != nil || s.packed != nil {
+		if !over || s.file != nil {
 			kept = append(kept, s)
 			continue
 		}

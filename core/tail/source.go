@@ -29,9 +29,7 @@ type source struct {
 	Gone     *time.Time  `json:"gone"`     // since when there is no file with it
 
 	known    bool // the file was found to be this source in this run
-	resumed  bool // how far it was taken is known
 	file     *os.File
-	packed   *content  // a compressed file that is being read
 	head     []byte    // of Head
 	tail     []byte    // what was read last
 	former   string    // where it stood before it was renamed
@@ -52,7 +50,6 @@ type source struct {
 	retry   time.Time
 	cuts    int
 	window  time.Duration // the longest time in which lines may be lost by a cut
-	skipped int64         // NULs of holes
 
 	long     []byte // the beginning of a line that is too long, nil for none
 	longEnd  int64  // how far it was looked through
@@ -115,10 +112,6 @@ func (s *source) close() {
 	if s.file != nil {
 		s.file.Close()
 		s.file = nil
-	}
-	if s.packed != nil {
-		s.packed.close()
-		s.packed = nil
 	}
 }
 

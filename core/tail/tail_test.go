@@ -24,6 +24,7 @@ import (
 	"oakbarrel/core/disk/disktest"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/record"
+	"oakbarrel/core/roll"
 )
 
 // outlet is an outlet of a test: its lines and marks go together. A kill takes
@@ -571,7 +572,7 @@ func torture(t *testing.T, rnd *rand.Rand) {
 			}
 		case what < 16 && len(rolled[name]) > 0: // compress one of the rolled
 			i := rnd.IntN(len(rolled[name]))
-			if file := rolled[name][i]; !isPacked(file) {
+			if file := rolled[name][i]; !roll.IsCompressed(file) {
 				note("compress %s", file)
 				b.gzip(file)
 				rolled[name][i] = file + ".gz"

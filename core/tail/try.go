@@ -4,7 +4,6 @@ import (
 	"log/slog"
 	"time"
 
-	"oakbarrel/core/disk"
 	"oakbarrel/core/lines"
 )
 
@@ -17,8 +16,7 @@ func Try(s Settings, path string, each func(out *lines.Out)) (lines.Fell, error)
 		return lines.Fell{}, err
 	}
 	defer content.close()
-	f := &Follower{settings: s, disk: disk.OS, sink: trial(each), log: slog.New(slog.DiscardHandler), now: time.Now, buffer: make([]byte, bufferSize),
-		byPath: map[string]*source{}, byInode: map[inode]*source{}, positions: map[string]int64{}, caughtUp: map[string]time.Time{}, standing: map[inode]string{}}
+	f := newFollower(s, trial(each), slog.New(slog.DiscardHandler), time.Now)
 	src := &source{Path: path, real: path, settings: &f.settings.Lines}
 	f.begin(src)
 	f.readAll(src, content)
