@@ -614,7 +614,8 @@ func (f *Follower) isCopy(key inode, p *probe) bool {
 		}
 	}
 	for _, s := range f.sources {
-		if s.former == p.path || strings.HasPrefix(s.Path, p.path+".") { // what was rolled away from there is no original
+		rolled := f.settings.Wrapping != Bare && strings.HasPrefix(s.Path, p.path+".") // engines rename, they do not copy and cut
+		if s.former == p.path || rolled {                                              // what was rolled away from there is no original
 			continue
 		}
 		same, short, err := compare(p, s)
