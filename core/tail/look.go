@@ -614,8 +614,8 @@ func (f *Follower) isCopy(key inode, p *probe) bool {
 		}
 	}
 	for _, s := range f.sources {
-		rolled := f.settings.Wrapping != Bare && strings.HasPrefix(s.Path, p.path+".") // engines rename, they do not copy and cut
-		if s.former == p.path || rolled {                                              // what was rolled away from there is no original
+		// What was rolled away from there is no original. Engines only rename; others copy and cut too.
+		if s.former == p.path || f.settings.Wrapping != Bare && strings.HasPrefix(s.Path, p.path+".") {
 			continue
 		}
 		same, short, err := compare(p, s)
