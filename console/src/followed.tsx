@@ -22,7 +22,7 @@ export function Followed({ files }: { files: FollowedFile[] }) {
         <tbody>
           {shown.map((f) => (
             <tr key={f.intake + f.file} className="border-t border-line align-baseline">
-              <td className="py-1 pr-4 font-mono text-xs [overflow-wrap:anywhere]">{f.file}</td>
+              <td className="min-w-64 py-1 pr-4 font-mono text-xs [overflow-wrap:anywhere]">{f.file}</td>
               <td className="pr-4">{f.intake}</td>
               <td className="pr-4 whitespace-nowrap" title={`${count(f.size)} bytes`}>{f.size > 0 && size(f.size)}</td>
               {f.state === "not read" ? (
