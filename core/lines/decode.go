@@ -45,18 +45,24 @@ func (m *Maker) decode(out *Out, r *record.Record) {
 // find looks for severity and time in free text.
 func (m *Maker) find(r *record.Record) {
 	text := r.Text
-	if i := bytes.IndexByte(text, '\n'); i >= 0 {
-		text = text[:i]
+	if !m.settings.Join.none() {
+		text, _, _ = bytes.Cut(text, newline)
 	}
-	if s, ok := FindSeverity(text); ok {
-		m.setSeverity(r, s)
-	}
+	behind := 0
 	if r.Time.IsZero() {
-		if s, ok := m.FindStamp(text, r.Received); ok {
+		if s, end, ok := m.findStamp(text, r.Received); ok {
 			r.Time = s
+			if end < len(text) && text[end] == ' ' {
+				behind = end
+			}
 		}
 	}
+	if s, ok := findSeverity(text, behind); ok {
+		m.setSeverity(r, s)
+	}
 }
+
+var newline = []byte{'\n'}
 
 func (m *Maker) setSeverity(r *record.Record, s record.Severity) {
 	r.Priority = record.MakePriority(r.Facility(), s)

@@ -170,6 +170,9 @@ func TestSeverityIsFoundNearTheStartOnly(t *testing.T) {
 		"":                                                           "",
 		"info":                                                       "",
 		"INFO":                                                       "info",
+		"2026-11-25T10:15:00Z, ERROR the pump is dry":                "error",
+		"2026-11-25T10:15:00Z info: up":                              "info",
+		"2026-11-25T10:15:00Z pumpd error: dry":                      "",
 		`10.20.0.7 - - [25/Nov/2026:10:15:00 +0000] "GET /error HTTP/1.1" 500 12`: "",
 	} {
 		got := ""
@@ -177,12 +180,19 @@ func TestSeverityIsFoundNearTheStartOnly(t *testing.T) {
 			got = s.String()
 		}
 		expect(t, line, got, want)
+		if want == "" {
+			want = "notice" // the default
+		}
+		var out Out
+		if NewMaker(&Settings{Default: defaults}).Add(&out, &Line{Text: []byte(line)}); line != "" {
+			expect(t, "the record of "+line, out.Batch.Records[0].Severity().String(), want)
+		}
 	}
 }
 
 func TestTimeIsFoundAtTheStart(t *testing.T) {
-	lisbon, _ := time.LoadLocation("Europe/Athens")
-	m := NewMaker(&Settings{Zone: lisbon})
+	athens, _ := time.LoadLocation("Europe/Athens")
+	m := NewMaker(&Settings{Zone: athens})
 	for line, want := range map[string]string{
 		"2026-11-25T10:15:00.5Z text":                          "2026-11-25T10:15:00.5Z",
 		"2026-11-25T10:15:00+01:00 text":                       "2026-11-25T10:15:00+01:00",

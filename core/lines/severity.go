@@ -16,7 +16,7 @@ func ParseWord(word []byte) (record.Severity, bool) {
 		return 0, false
 	}
 	for i, c := range word {
-		lower[i] = record.LowerASCII[c]
+		lower[i] = c | 0x20 // no other byte becomes a letter
 	}
 	switch string(lower[:len(word)]) {
 	case "emergency", "emerg":
@@ -49,78 +49,78 @@ const (
 // FindSeverity returns the severity that a line names near its start: as a word
 // in capitals, between brackets, before a colon, or as level=…. The words of a
 // sentence are never taken for one.
-func FindSeverity(line []byte) (record.Severity, bool) {
+func FindSeverity(line []byte) (record.Severity, bool) { return findSeverity(line, 0) }
+
+// findSeverity looks for the severity of a line behind what is known to be its time.
+func findSeverity(line []byte, at int) (record.Severity, bool) {
+	first := true // of its words
 	line = line[:min(len(line), headBytes)]
-	for at, count := 0, 0; count < headWords; count++ {
+	for range headWords {
 		for at < len(line) && line[at] == ' ' {
 			at++
 		}
+		if at == len(line) {
+			return 0, false
+		}
+		digit := line[at]-'0' <= 9 // a time or a number, most often
+		if !digit {
+			if s, ok := severityAt(line[at:], first); ok {
+				return s, true
+			}
+			first = false
+		}
 		end := at + bytes.IndexByte(line[at:], ' ')
 		if end < at {
-			end = len(line)
-		}
-		if end == at {
 			return 0, false
 		}
-		token := line[at:end]
+		if !digit && !isHead(line[at:end]) && !followedByMark(line[end:]) {
+			return 0, false
+		}
 		at = end
-		if token[0]-'0' <= 9 { // a time or a number, most often
-			continue
-		}
-		if s, ok := severityOf(token, count == 0); ok {
-			return s, true
-		}
-		if !isHead(token) && !followedByMark(line[end:]) {
-			return 0, false
-		}
 	}
 	return 0, false
 }
 
-// severityOf reads a token that may be a severity, or begin with one.
-func severityOf(token []byte, first bool) (record.Severity, bool) {
+// severityAt reads the severity that b begins with; first says that b is the
+// first word of its line.
+func severityAt(b []byte, first bool) (record.Severity, bool) {
 	start := 0
-	for start < len(token) && isOpening(token[start]) {
+	for start < len(b) && isOpening(b[start]) {
 		start++
 	}
-	end := start
-	for end < len(token) && record.LowerASCII[token[end]]-'a' < 26 {
+	end, bits := start, byte(0)
+	for end < len(b) && (b[end]|0x20)-'a' < 26 {
+		bits |= b[end]
 		end++
 	}
-	if end < len(token) && token[end] == '=' {
-		switch string(token[start:end]) {
+	behind := byte(' ')
+	if end < len(b) {
+		behind = b[end]
+	}
+	if behind == '=' {
+		switch string(b[start:end]) {
 		case "level", "lvl", "severity", "loglevel":
-			return ParseWord(bytes.Trim(token[end+1:], `"',;`))
+			value, _, _ := bytes.Cut(b[end+1:], space)
+			return ParseWord(bytes.Trim(value, `"',;`))
 		}
 		return 0, false
 	}
-	s, ok := ParseWord(token[start:end])
+	s, ok := ParseWord(b[start:end])
 	if !ok {
 		return 0, false
 	}
-	behind := byte(' ')
-	if end < len(token) {
-		behind = token[end]
-	}
-	switch {
+	switch capitals := bits&0x20 == 0; {
 	case start > 0: // between brackets, and nothing else
 		return s, behind == ']' || behind == ')' || behind == '>' || behind == '|'
-	case isUpper(token[start:end]):
+	case capitals:
 		return s, behind == ' ' || behind == ':' || behind == '|' || behind == ']' || behind == ','
 	}
 	return s, first && behind == ':'
 }
 
-func isOpening(c byte) bool { return c == '[' || c == '(' || c == '<' || c == '|' }
+var space = []byte{' '}
 
-func isUpper(word []byte) bool {
-	for _, c := range word {
-		if c-'A' >= 26 {
-			return false
-		}
-	}
-	return true
-}
+func isOpening(c byte) bool { return c == '[' || c == '(' || c == '<' || c == '|' }
 
 // isHead tells whether a token is no word of a sentence: it has a digit or a
 // sign in it, or stands between brackets.

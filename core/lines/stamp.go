@@ -13,9 +13,26 @@ import (
 // are RFC 3339, also with a space for its T, a comma for its point, slashes for
 // its hyphens and without a zone, and that of RFC 3164.
 func (m *Maker) FindStamp(line []byte, received record.Stamp) (record.Stamp, bool) {
+	s, _, ok := m.findStamp(line, received)
+	return s, ok
+}
+
+// findStamp also tells where a stamp ends that the line begins with, 0 for
+// where that is not known.
+func (m *Maker) findStamp(line []byte, received record.Stamp) (s record.Stamp, end int, ok bool) {
 	if len(line) < 15 {
-		return record.Stamp{}, false
+		return s, 0, false
 	}
+	if line[0]-'0' <= 9 {
+		if s, end, ok = m.stamps.Read(line); ok && ends(line, end) {
+			return s, end, true
+		}
+	}
+	s, ok = m.findRareStamp(line, received)
+	return s, 0, ok
+}
+
+func (m *Maker) findRareStamp(line []byte, received record.Stamp) (record.Stamp, bool) {
 	b := line
 	if b[0] == '[' {
 		b = b[1:]
