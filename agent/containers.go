@@ -181,11 +181,11 @@ func (c *containers) of(id string) *knownContainer {
 
 // turn begins another span where one is over.
 func (c *containers) turn(now time.Time) {
+	if long := now.Sub(c.bySpan) - rateSpan*(rateSpans+1); long > 0 { // all spans are over
+		c.bySpan = c.bySpan.Add(long.Truncate(rateSpan))
+	}
 	for now.Sub(c.bySpan) >= rateSpan {
 		c.bySpan = c.bySpan.Add(rateSpan)
-		if now.Sub(c.bySpan) > rateSpan*(rateSpans+1) {
-			c.bySpan = now
-		}
 		for _, k := range c.known {
 			copy(k.spans[1:], k.spans[:rateSpans])
 			k.spans[0] = [2]int64{}

@@ -7,10 +7,12 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -77,19 +79,32 @@ func (f *Follower) look() {
 }
 
 // oldestFirst has what was rolled read to its end before what was written later
-// under the same name.
+// under the same name, which may go on with what it has begun.
 func (f *Follower) oldestFirst() {
 	last := map[string]*source{}
 	for _, s := range f.sources { // the oldest come first
-		if !s.dirty || !s.follows() {
+		if !s.follows() || !s.dirty && !f.begun(s) {
 			continue
 		}
 		name := setOf(s.Path)
-		if before := last[name]; before != nil || s.waits != nil && s.waits.dirty && setOf(s.waits.Path) == name {
-			s.waits = before
-		}
+		before := last[name]
 		last[name] = s
+		switch {
+		case !s.dirty:
+		case before != nil && (before.dirty || s.read == s.Begin):
+			s.waits = before
+		case s.waits != nil && s.waits.dirty && setOf(s.waits.Path) == name: // it was written later
+			s.waits = nil
+		}
 	}
+}
+
+// begun tells whether a container's log has begun what goes on in the next.
+func (f *Follower) begun(s *source) bool {
+	return f.settings.Wrapping != Bare && slices.ContainsFunc(s.streams, func(st stream) bool {
+		_, waits := st.maker.Waiting()
+		return waits || st.parts
+	})
 }
 
 // check looks whether an open file that has changed was cut.
@@ -198,8 +213,11 @@ func (f *Follower) find() (found []candidate, reasons []File) {
 		}
 	}
 	f.watch.folders(folders)
-	slices.SortFunc(found, func(a, b candidate) int { // of those written in the same moment, app.log.2 is older than app.log.1
-		return cmp.Or(a.stat.written.Compare(b.stat.written), cmp.Compare(b.path, a.path))
+	slices.SortFunc(found, func(a, b candidate) int {
+		if order := a.stat.written.Compare(b.stat.written); order != 0 {
+			return order
+		}
+		return cmp.Or(cmp.Compare(rolledAge(b.path), rolledAge(a.path)), cmp.Compare(b.path, a.path))
 	})
 	return once(found), reasons
 }
@@ -269,7 +287,7 @@ func (f *Follower) stillIs(s *source, c candidate) bool {
 		return true // it was compared when it was finished
 	}
 	if s.Head.Length == 0 {
-		return false // nothing was read of it, so nothing is lost when it begins anew
+		return s.Begin == 0 && s.read == 0 // nothing was read of it, so nothing is lost when it is another
 	}
 	same, short, err := compare(&probe{candidate: c}, s)
 	return same && !short || err != nil && !errors.Is(err, fs.ErrNotExist)
@@ -354,6 +372,7 @@ func (f *Follower) place(s *source, c candidate) {
 		}
 		s.Path, f.altered = c.path, true
 	}
+	s.age = rolledAge(s.Path)
 	if !s.is(c.stat) {
 		f.drop(s)
 		s.Device, s.Inode, f.altered = c.stat.device, c.stat.number, true
@@ -451,6 +470,7 @@ func (f *Follower) lingers(s *source) bool {
 	}
 	if path, err := os.Readlink(fmt.Sprintf("/proc/self/fd/%d", s.file.Fd())); err == nil && path != s.real {
 		s.former, s.Path, s.real, f.altered = s.Path, path, path, true
+		s.age = rolledAge(path)
 		f.beginMissed(s)
 	}
 	if !s.dirty && idle > lingerTime {
@@ -672,6 +692,30 @@ func setOf(path string) string {
 	}
 	return filepath.Join(filepath.Dir(path), strings.Join(parts, "."))
 }
+
+// rolledAge tells by its name how long ago a file was rolled, beside others of
+// its set: app.log.2 is older than app.log.1, a stamp than a later one. What was
+// not rolled has 0.
+func rolledAge(path string) int64 {
+	parts := rolledNumber.FindStringSubmatch(filepath.Base(path))
+	if parts == nil {
+		return 0
+	}
+	digits := strings.Map(func(c rune) rune {
+		if c < '0' || c > '9' {
+			return -1
+		}
+		return c
+	}, parts[1])
+	n, _ := strconv.ParseInt(digits[:min(len(digits), 17)], 10, 64)
+	if len(digits) >= len("20261125") {
+		return math.MaxInt64 - n
+	}
+	return n
+}
+
+// rolledNumber is the number or the stamp at the end of a name.
+var rolledNumber = regexp.MustCompile(`[.\-_](\d[\d\-_:T]*)(?:\.gz|\.zst)?$`)
 
 // lineBefore returns where the last line begins that has no end yet, or the end of the file.
 func lineBefore(c candidate) int64 {

@@ -2,8 +2,10 @@ package tail
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"slices"
 	"time"
 
@@ -69,6 +71,16 @@ func (f *Follower) publish(s *source) {
 // readTurn reads some of a source, and tells whether its records were taken.
 func (f *Follower) readTurn(s *source) bool {
 	s.dirty, s.retry = false, time.Time{}
+	packed := roll.IsCompressed(s.real)
+	var content *content
+	if packed {
+		if content = f.openPacked(s); content == nil {
+			return true
+		}
+		defer content.close()
+	} else if s.file == nil && !f.open(s) {
+		return true
+	}
 	if before := s.waits; before != nil { // what comes now comes behind its last event
 		s.waits = nil
 		if f.settings.Wrapping != Bare {
@@ -78,13 +90,10 @@ func (f *Follower) readTurn(s *source) bool {
 			return false
 		}
 	}
-	if roll.IsCompressed(s.real) {
-		return f.readPacked(s)
+	s.used, s.trouble = f.now(), ""
+	if packed {
+		return f.readAll(s, content)
 	}
-	if s.file == nil && !f.open(s) {
-		return true
-	}
-	s.used = f.now()
 	for done := 0; done < turnSize; {
 		n, end, ok := f.readChunk(s)
 		switch {
@@ -101,17 +110,40 @@ func (f *Follower) readTurn(s *source) bool {
 
 func (f *Follower) open(s *source) bool {
 	file, st, err := openRegular(s.real)
-	if err != nil || !s.is(statOf(st)) {
-		if err == nil {
-			file.Close()
-		} else {
-			f.fail(s, err)
-		}
-		f.looked = time.Time{} // it is not what it was: look again
+	if err == nil && !s.is(statOf(st)) {
+		file.Close()
+		err = fs.ErrNotExist
+	}
+	if err != nil {
+		f.missed(s, err)
 		return false
 	}
-	s.file, s.trouble = file, ""
+	s.file = file
 	return true
+}
+
+func (f *Follower) openPacked(s *source) *content {
+	content, err := openContent(s.real)
+	if err != nil {
+		f.missed(s, err)
+		return nil
+	}
+	if s.Head.Length == 0 {
+		f.learnPacked(s)
+	}
+	return content
+}
+
+// missed notes that the file of a source cannot be opened. One that stands
+// there no more has moved since the last look: until the next has found it,
+// what was written later waits for it.
+func (f *Follower) missed(s *source, err error) {
+	f.looked = time.Time{}
+	if errors.Is(err, fs.ErrNotExist) {
+		s.dirty = true
+		return
+	}
+	f.fail(s, err)
 }
 
 // fail notes why a source cannot be read, and tells it once.
@@ -362,10 +394,12 @@ func (f *Follower) unwrap(s *source, l *lines.Line, now time.Time) {
 	if l.End <= st.from {
 		return
 	}
+	f.endAtBound(s, int(l.Source))
 	if w.Part || st.parts {
 		st.join(l, s.settings.Largest)
-		if w.Part && st.bound(l.Start) != l.End {
+		if w.Part {
 			st.last = now
+			f.noteBound(s, int(l.Source), l.Start, l.End)
 			return
 		}
 		st.parts = false
@@ -392,9 +426,35 @@ func (f *Follower) add(s *source, stream int, l *lines.Line, now time.Time) {
 	start, end := l.Start, l.End
 	st.maker.Add(&f.out, l)
 	st.last = now
-	if len(st.bounds) > 0 && st.bound(start) == end {
-		st.maker.Flush(&f.out)
+	if len(st.bounds) > 0 {
+		f.noteBound(s, stream, start, end)
 	}
+}
+
+// noteBound ends what waits in a stream where some outlet has a record that
+// ends there. In a log that goes on in another that is known only where more
+// comes: at its very end the record went on.
+func (f *Follower) noteBound(s *source, stream int, start, end int64) {
+	st := &s.streams[stream]
+	if st.bound(start) != end {
+		return
+	}
+	st.bounded = true
+	if !f.goesOn(s) {
+		f.endAtBound(s, stream)
+	}
+}
+
+func (f *Follower) endAtBound(s *source, stream int) {
+	if st := &s.streams[stream]; st.bounded {
+		st.bounded = false
+		f.flush(s, stream)
+	}
+}
+
+// goesOn tells whether what has begun at the end of a source is handed over to another.
+func (f *Follower) goesOn(s *source) bool {
+	return f.settings.Wrapping != Bare && slices.ContainsFunc(f.sources, func(other *source) bool { return other.waits == s })
 }
 
 // pass passes on what was made of the lines, and how far the source is read.
@@ -448,6 +508,7 @@ func (f *Follower) handOver(from, to *source) {
 			b.first.Start, b.first.End, b.first.Source = to.Begin, from.read, inherited+uint8(i)
 			a.parts = false
 		}
+		a.bounded = false
 		if waits {
 			b.maker.Inherit(a.maker, to.Begin, inherited+uint8(i), from.read)
 		}
@@ -572,9 +633,12 @@ func (f *Follower) wasCut(s *source, st stat) {
 	f.sortSources()
 }
 
-// release lets go of a source that has no file any more: what is whole of it is passed on.
+// release lets go of a source that has no file any more: what is whole of it is
+// passed on, unless another has to go on with it.
 func (f *Follower) release(s *source) {
-	f.flushAll(s)
+	if !f.goesOn(s) {
+		f.flushAll(s)
+	}
 	s.long, s.partial = nil, 0
 }
 
@@ -595,21 +659,6 @@ func (f *Follower) finish(s *source) {
 	if f.byPath[s.real] != s {
 		s.Gone = &now
 	}
-}
-
-// readPacked reads a compressed file to its end.
-func (f *Follower) readPacked(s *source) bool {
-	content, err := openContent(s.real)
-	if err != nil {
-		f.fail(s, err)
-		return true
-	}
-	defer content.close()
-	s.used, s.trouble = f.now(), ""
-	if s.Head.Length == 0 {
-		f.learnPacked(s)
-	}
-	return f.readAll(s, content)
 }
 
 // readAll reads a file that does not grow to its end.

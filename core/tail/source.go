@@ -37,6 +37,7 @@ type source struct {
 	changed  int64     // when the file or its name was changed last, as the system tells, in nanoseconds
 	lastSize int64     // when it was last looked at
 	written  time.Time // when the file was last written to, when it was last looked at
+	age      int64     // see rolledAge, of Path
 	number   int       // in the order in which sources became known
 	used     time.Time
 
@@ -69,6 +70,8 @@ type stream struct {
 	first  lines.Line
 	parts  bool
 	last   time.Time // when a line came last
+	// What waits ends at a bound, if more comes.
+	bounded bool
 
 	// What has begun at the end of a log that was rolled goes on in the next. Until
 	// it is passed on there, its mark stays where it begins.

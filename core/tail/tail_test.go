@@ -20,10 +20,8 @@ import (
 	"testing"
 	"time"
 
-	"oakbarrel/core/disk"
 	"oakbarrel/core/disk/disktest"
 	"oakbarrel/core/lines"
-	"oakbarrel/core/record"
 	"oakbarrel/core/roll"
 )
 
@@ -516,31 +514,6 @@ func torture(t *testing.T, rnd *rand.Rand) {
 		written[name]++
 		return fmt.Sprintf("%s %d %s\n", name, written[name], strings.Repeat("~", rnd.IntN(80)))
 	}
-	arrived := func() bool {
-		b.mu.Lock()
-		defer b.mu.Unlock()
-		total := 0
-		for _, n := range written {
-			total += n
-		}
-		return len(b.outlets[0].lines) >= total && len(b.outlets[1].lines) >= total
-	}
-	wait := func() {
-		t.Helper()
-		for end := time.Now().Add(15 * time.Second); !arrived(); time.Sleep(time.Millisecond) {
-			if time.Now().After(end) {
-				t.Error("lines are missing")
-				for _, f := range b.follower.Files() {
-					note("%+v", f)
-				}
-				b.stop()
-				r, _ := os.ReadFile(b.path(".registry"))
-				note("%s", strings.ReplaceAll(string(r), "},{", "},\n{"))
-				b.exactlyOnce(written)
-				t.FailNow()
-			}
-		}
-	}
 	b.start()
 	for range 150 {
 		name := names[rnd.IntN(len(names))]
@@ -578,11 +551,8 @@ func torture(t *testing.T, rnd *rand.Rand) {
 				rolled[name][i] = file + ".gz"
 			}
 		case what < 17 && len(rolled[name]) > 0: // remove the oldest, once it is read
-			wait()
-			b.mu.Lock()
-			b.outlets[0].save() // else a kill would lose what was read of it
-			b.outlets[1].save()
-			b.mu.Unlock()
+			b.awaitAll(written)
+			b.saveAll() // else a kill would lose what was read of it
 			note("remove %s", rolled[name][0])
 			b.must(os.Remove(b.path(rolled[name][0])))
 			rolled[name] = rolled[name][1:]
@@ -595,14 +565,9 @@ func torture(t *testing.T, rnd *rand.Rand) {
 				note("kill")
 				b.kill()
 			} else {
-				b.mu.Lock()
-				b.outlets[0].save()
-				b.outlets[1].save()
-				b.mu.Unlock()
 				note("stop")
 				b.stop()
-				b.outlets[0].save()
-				b.outlets[1].save()
+				b.saveAll()
 			}
 			for range rnd.IntN(3) {
 				b.write(name, line(name))
@@ -613,12 +578,45 @@ func torture(t *testing.T, rnd *rand.Rand) {
 			time.Sleep(time.Duration(rnd.IntN(30)) * time.Millisecond)
 		}
 	}
-	wait()
+	b.awaitAll(written)
 	time.Sleep(3 * gatherTime)
 	b.stop()
 	if n := b.exactlyOnce(written); n > 0 {
 		t.Logf("%d times a line came before an older one", n)
 	}
+}
+
+// awaitAll waits until each outlet has as many lines as were written.
+func (b *bench) awaitAll(written map[string]int) {
+	b.t.Helper()
+	total := 0
+	for _, n := range written {
+		total += n
+	}
+	arrived := func() bool {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		return len(b.outlets[0].lines) >= total && len(b.outlets[1].lines) >= total
+	}
+	for end := time.Now().Add(15 * time.Second); !arrived(); time.Sleep(time.Millisecond) {
+		if time.Now().After(end) {
+			b.t.Error("lines are missing")
+			for _, f := range b.follower.Files() {
+				b.t.Logf("%+v", f)
+			}
+			b.stop()
+			b.exactlyOnce(written)
+			b.t.FailNow()
+		}
+	}
+}
+
+// saveAll has the outlets save what they have, so that a kill cannot take it.
+func (b *bench) saveAll() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.outlets[0].save()
+	b.outlets[1].save()
 }
 
 // exactlyOnce looks whether each outlet has each line once. It returns how
@@ -629,7 +627,10 @@ func (b *bench) exactlyOnce(written map[string]int) (disorder int) {
 		for _, l := range b.outlets[i].lines {
 			name, number, _ := strings.Cut(strings.TrimRight(l, " ~"), " ")
 			count[name+" "+number]++
-			n, _ := strconv.Atoi(number)
+			n, err := strconv.Atoi(number)
+			if err != nil {
+				b.t.Errorf("outlet %d has a part: %s", i, short([]string{l}))
+			}
 			if n < last[name] {
 				disorder++
 			}
@@ -645,7 +646,3 @@ func (b *bench) exactlyOnce(written map[string]int) (disorder int) {
 	}
 	return disorder
 }
-
-var _ Sink = (*bench)(nil)
-var _ = disk.OS
-var _ = record.Info
