@@ -23,7 +23,7 @@ console/dist/index.html: console/package-lock.json console/index.html console/vi
 
 # What works with several goroutines again, looking for data races; whole processes too. It needs gcc.
 race: setup console
-	CGO_ENABLED=1 OAKBARREL_RACE=1 go test -count=1 -race -timeout 20m ./core/roll ./core/disk/... ./core/spool ./agent ./service/... ./e2e
+	CGO_ENABLED=1 OAKBARREL_RACE=1 go test -count=1 -race -timeout 20m ./core/roll ./core/tail ./core/disk/... ./core/spool ./agent ./service/... ./e2e
 
 lint:
 	@test -z "$$(gofmt -l .)" || { gofmt -l .; echo 'run: gofmt -w .'; exit 1; }

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"strings"
 	"testing"
@@ -58,6 +59,48 @@ func TestAPipeInThePlaceOfALogFile(t *testing.T) {
 	time.Sleep(1500 * time.Millisecond)
 	if _, err := program.WriteString("nobody\n"); err == nil {
 		t.Error("the pipe is held although it was removed")
+	}
+}
+
+// A program that writes on and on is not ended by kills of the agent. What a
+// killed agent had read and not written down is gone; nothing comes twice.
+func TestAPipeThroughKills(t *testing.T) {
+	h := newHost(t, pipePlan)
+	h.start()
+	program, err := os.OpenFile(h.dir+"/gate/app.log", os.O_WRONLY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer program.Close()
+	written := 0
+	for range 5 {
+		for range 200 {
+			written++
+			if _, err := fmt.Fprintf(program, "line %d\n", written); err != nil {
+				t.Fatal(err)
+			}
+		}
+		h.eventually("some lines are there", func() bool { return len(h.lines("all.log")) > 0 })
+		h.kill()
+		h.start()
+	}
+	written++
+	fmt.Fprintf(program, "line %d\n", written)
+	last := fmt.Sprintf("gate line %d", written)
+	h.eventually("the last line is there", func() bool {
+		all := h.lines("all.log")
+		return len(all) > 0 && strings.HasSuffix(all[len(all)-1], last)
+	})
+	seen := 0
+	for _, line := range h.lines("all.log") {
+		var n int
+		if _, err := fmt.Sscanf(line, "local1.notice gate line %d", &n); err != nil || n <= seen {
+			t.Fatalf("%q comes after line %d", line, seen)
+		}
+		seen = n
+	}
+	if kept := len(h.lines("all.log")); kept < written/5 {
+		t.Errorf("%d of %d lines are left", kept, written)
 	}
 }
 

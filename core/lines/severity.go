@@ -2,6 +2,7 @@ package lines
 
 import (
 	"bytes"
+	"encoding/binary"
 
 	"oakbarrel/core/record"
 )
@@ -11,12 +12,15 @@ const longestWord = 13
 // ParseWord reads the name of a severity as programs write it, in any letter
 // case: the standard's keywords, and trace, verbose and fatal.
 func ParseWord(word []byte) (record.Severity, bool) {
-	var lower [longestWord]byte
 	if len(word) < 3 || len(word) > longestWord {
 		return 0, false
 	}
-	for i, c := range word {
-		lower[i] = c | 0x20 // no other byte becomes a letter
+	var lower [16]byte
+	copy(lower[:], word)
+	const bits = 0x2020202020202020 // of lower case: no other byte becomes a letter
+	binary.LittleEndian.PutUint64(lower[:], binary.LittleEndian.Uint64(lower[:])|bits)
+	if len(word) > 8 {
+		binary.LittleEndian.PutUint64(lower[8:], binary.LittleEndian.Uint64(lower[8:])|bits)
 	}
 	switch string(lower[:len(word)]) {
 	case "emergency", "emerg":

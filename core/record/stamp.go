@@ -196,6 +196,11 @@ func fraction(b []byte, n int) (nsec int32, end int, ok bool) {
 			return int32(pairs&0xff)*10_000_000 + int32(pairs>>16&0xff)*100_000 + int32(pairs>>32&0xff)*1000, n + 6, true
 		}
 	}
+	if n+4 <= len(b) && b[n+3]-'0' > 9 { // three
+		if x, y, z := b[n]-'0', b[n+1]-'0', b[n+2]-'0'; x <= 9 && y <= 9 && z <= 9 {
+			return int32(x)*100_000_000 + int32(y)*10_000_000 + int32(z)*1_000_000, n + 3, true
+		}
+	}
 	scale, start := int32(100_000_000), n
 	for ; n < len(b) && b[n]-'0' <= 9; n++ {
 		if n-start == 9 {

@@ -86,7 +86,6 @@ type Follower struct {
 	watch     *watcher
 	out       lines.Out
 	unwrapper wire.Unwrapper
-	next      lines.Line   // the line that is being taken
 	received  record.Stamp // of the lines that are being taken
 	buffer    []byte
 	sources   []*source

@@ -287,7 +287,7 @@ func (f *Follower) stillIs(s *source, c candidate) bool {
 		return true // it was compared when it was finished
 	}
 	if s.Head.Length == 0 {
-		return s.Begin == 0 && s.read == 0 // nothing was read of it, so nothing is lost when it is another
+		return false // nothing was read of it, so nothing is lost when it begins anew
 	}
 	same, short, err := compare(&probe{candidate: c}, s)
 	return same && !short || err != nil && !errors.Is(err, fs.ErrNotExist)

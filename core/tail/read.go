@@ -363,8 +363,7 @@ func (f *Follower) line(s *source, b []byte, start, end int64, now time.Time) {
 	if n := len(b); n > 0 && b[n-1] == '\n' {
 		b = b[:n-1]
 	}
-	l := &f.next
-	*l = lines.Line{Text: b, Start: start, End: end, Received: f.received}
+	l := &lines.Line{Text: b, Start: start, End: end, Received: f.received}
 	if f.settings.Wrapping != Bare {
 		f.unwrap(s, l, now)
 		return
@@ -454,7 +453,7 @@ func (f *Follower) endAtBound(s *source, stream int) {
 
 // goesOn tells whether what has begun at the end of a source is handed over to another.
 func (f *Follower) goesOn(s *source) bool {
-	return f.settings.Wrapping != Bare && slices.ContainsFunc(f.sources, func(other *source) bool { return other.waits == s })
+	return f.settings.Wrapping != Bare && slices.ContainsFunc(f.sources, func(other *source) bool { return other.waits == s && other.follows() })
 }
 
 // pass passes on what was made of the lines, and how far the source is read.
