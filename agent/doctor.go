@@ -74,7 +74,7 @@ func Diagnose(ctx context.Context, planFile, stateDir string) []Check {
 		}
 	}
 	d.lookAtDisks()
-	if d.plan.Service.URL != "" {
+	if d.plan.Service.URLs != "" {
 		d.lookAtService(ctx, stateDir)
 	}
 	return d.checks

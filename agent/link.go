@@ -25,14 +25,19 @@ const (
 // serviceClient returns a client that reads the token's file for each request,
 // so that a new token is taken without a reload.
 func serviceClient(s plan.Service) (*client.Client, error) {
-	return client.New(client.Options{URL: s.URL, CAFile: s.CAFile, Fingerprint: s.Fingerprint, Token: func() (string, error) {
-		b, err := os.ReadFile(s.TokenFile)
-		token := strings.TrimSpace(string(b))
-		if err == nil && token == "" {
-			err = fmt.Errorf("%s is empty", s.TokenFile)
-		}
-		return token, err
+	return client.New(client.Options{URLs: strings.Fields(s.URLs), Proxy: s.Proxy, TLS: client.TLS(s.TLS), Token: func() (string, error) {
+		return readToken(s.TokenFile)
 	}})
+}
+
+// readToken returns the token in a file.
+func readToken(file string) (string, error) {
+	b, err := os.ReadFile(file)
+	token := strings.TrimSpace(string(b))
+	if err == nil && token == "" {
+		err = fmt.Errorf("%s is empty", file)
+	}
+	return token, err
 }
 
 // link keeps the client for a service until the plan names another one.
@@ -47,7 +52,7 @@ func (l *link) client(a *Agent) *client.Client {
 	a.mu.RUnlock()
 	if s != l.to {
 		l.to, l.c = s, nil
-		if s.URL != "" {
+		if s.URLs != "" {
 			l.c, _ = serviceClient(s) // the outlets tell what is wrong
 		}
 	}

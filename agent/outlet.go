@@ -42,23 +42,30 @@ type outlet interface {
 }
 
 func keyOf(s plan.Outlet) string {
-	if s.Kind == "store" {
-		return "store " + s.Name // which names its feed
+	if s.Kind == "file" {
+		return "file " + s.File.Path
 	}
-	return "file " + s.File.Path
+	return s.Kind + " " + s.Name // which names its feed
 }
 
 // newOutlet makes an outlet, which does not run yet.
 func (a *Agent) newOutlet(s plan.Outlet) (outlet, error) {
-	if s.Kind != "store" {
+	if s.Kind == "file" {
 		return a.newFileOutlet(s), nil
 	}
-	o, err := a.newStoreOutlet(s)
+	o, err := a.newSpoolOutlet(s)
 	if err != nil {
 		return nil, fmt.Errorf("outlet %s: %w", s.Name, err)
 	}
 	return o, nil
 }
 
-// spoolDir is the folder of an outlet's spool.
-func (s *state) spoolDir(outlet string) string { return filepath.Join(s.dir, "spool", outlet) }
+// spoolDir is the folder of an outlet's spool. One of another kind under the
+// same name has another: what it holds is for another side.
+func (s *state) spoolDir(o plan.Outlet) string {
+	name := o.Name
+	if o.Kind != "store" {
+		name += "@" + o.Kind
+	}
+	return filepath.Join(s.dir, "spool", name)
+}

@@ -67,7 +67,9 @@ type OutletStatus struct {
 	LastWrite    *time.Time `json:"last_write"`
 	Trouble      string     `json:"trouble"` // why it cannot write, "" where it can
 	TroubleSince *time.Time `json:"trouble_since"`
-	Leaving      bool       `json:"leaving"` // no longer in the plan, writing down what it holds
+	HeldSince    *time.Time `json:"held_since"` // when the oldest record that waits came
+	NextTry      *time.Time `json:"next_try"`   // of sending, where something is in the way
+	Leaving      bool       `json:"leaving"`    // no longer in the plan, writing down what it holds
 }
 
 // status reads all counters between two batches.

@@ -84,8 +84,8 @@ func (w *traceWatch) note(a *Agent, b *record.Batch, marks *route.Marks, at int,
 		w.found.Outlets = append(w.found.Outlets, OutletOfTrace{Name: s.Name, Kind: s.Kind, Path: s.Path})
 		w.after = append(w.after, s.In+s.HeldAtStart)
 		last := uint64(0)
-		if store, ok := o.(*storeOutlet); ok {
-			last = store.spool.State().Next - 1
+		if sends, ok := o.(*spoolOutlet); ok {
+			last = sends.spool.State().Next - 1
 		}
 		w.last = append(w.last, last)
 	}
@@ -113,8 +113,8 @@ func (a *Agent) trace(mark string) Trace {
 			}
 			t.Outlets[i].Done = s.Out+s.Shed+s.Refused >= w.after[i]
 			t.Outlets[i].Trouble = s.Trouble
-			if store, ok := o.(*storeOutlet); ok {
-				t.Outlets[i].Spooled = store.spool.State().Written >= w.last[i]
+			if sends, ok := o.(*spoolOutlet); ok {
+				t.Outlets[i].Spooled = sends.spool.State().Written >= w.last[i]
 			}
 		}
 	}

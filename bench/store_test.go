@@ -66,7 +66,7 @@ func startStore(b *testing.B) *store {
 		if err != nil {
 			b.Fatal(err)
 		}
-		*c.to, err = client.New(client.Options{URL: "http://" + address, Token: func() (string, error) { return token, nil }})
+		*c.to, err = client.New(client.Options{URLs: []string{"http://" + address}, Token: func() (string, error) { return token, nil }})
 		if err != nil {
 			b.Fatal(err)
 		}

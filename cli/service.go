@@ -2,6 +2,7 @@ package cli
 
 import (
 	"os"
+	"strings"
 
 	"oakbarrel/client"
 )
@@ -24,9 +25,9 @@ func storeClient() (*client.Client, error) {
 // serviceClient returns a client for the service of the environment.
 func serviceClient(token func() (string, error)) (*client.Client, error) {
 	url := os.Getenv("OAKBARREL_URL")
-	if url == "" {
+	if strings.TrimSpace(url) == "" {
 		return nil, usageError("set OAKBARREL_URL to the address of the service")
 	}
-	c, err := client.New(client.Options{URL: url, Token: token, CAFile: os.Getenv(caFileVariable), Fingerprint: os.Getenv(fingerprintVariable)})
+	c, err := client.New(client.Options{URLs: strings.Fields(url), Token: token, TLS: client.TLS{CAFile: os.Getenv(caFileVariable), Fingerprint: os.Getenv(fingerprintVariable)}})
 	return c, couldNot(err)
 }

@@ -14,36 +14,59 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 )
 
 // Client speaks to one service. It may be used by several goroutines at a time.
 type Client struct {
-	base  *url.URL
+	bases []*url.URL
+	now   atomic.Int32 // which of them answered last
 	token func() (string, error)
 	http  *http.Client
 }
 
 // Options says how to reach a service.
 type Options struct {
-	URL         string
-	Token       func() (string, error) // asked for each request, so that it can change; nil to sign in
-	CAFile      string                 // certificates to trust beside the system's, "" for none
-	Fingerprint string                 // of the only certificate to trust, see fingerprint.Parse; "" for none
+	URLs  []string               // the addresses of one service; where one cannot be reached the next is tried
+	Token func() (string, error) // asked for each request, so that it can change; nil to sign in
+	Proxy string                 // an address, "" for that of the environment
+	TLS   TLS
 }
 
 // New returns a client. It opens no connection yet.
 func New(o Options) (*Client, error) {
-	base, err := url.Parse(o.URL)
-	if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" {
-		return nil, fmt.Errorf("%q is not the address of a service; write https://HOST:PORT", o.URL)
+	c := &Client{token: o.Token}
+	for _, address := range o.URLs {
+		base, err := url.Parse(address)
+		if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" {
+			return nil, fmt.Errorf("%q is not the address of a service; write https://HOST:PORT", address)
+		}
+		c.bases = append(c.bases, base)
 	}
-	transport := http.DefaultTransport.(*http.Transport).Clone()
-	transport.ResponseHeaderTimeout = 2 * time.Minute
-	if transport.TLSClientConfig, err = tlsConfig(o); err != nil {
+	transport, err := Transport(o.TLS, o.Proxy)
+	if err != nil {
 		return nil, err
 	}
-	return &Client{base, o.Token, &http.Client{Transport: transport}}, nil
+	c.http = &http.Client{Transport: transport}
+	return c, nil
+}
+
+// Transport returns what carries requests over TLS as said, and through a proxy
+// ("" for that of the environment).
+func Transport(t TLS, proxy string) (*http.Transport, error) {
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.ResponseHeaderTimeout = 2 * time.Minute
+	if proxy != "" {
+		address, err := url.Parse(proxy)
+		if err != nil {
+			return nil, fmt.Errorf("%q is not the address of a proxy", proxy)
+		}
+		transport.Proxy = http.ProxyURL(address)
+	}
+	var err error
+	transport.TLSClientConfig, err = t.Config()
+	return transport, err
 }
 
 // RetryLater says that the service cannot answer now.
@@ -55,8 +78,34 @@ type RetryLater struct {
 func (e *RetryLater) Error() string { return e.Err.Error() }
 func (e *RetryLater) Unwrap() error { return e.Err }
 
-func (c *Client) do(ctx context.Context, method, path string, query url.Values, header http.Header, body []byte) (*http.Response, error) {
-	u := c.base.JoinPath(path)
+// do asks the address that answered last, and where it cannot be reached the others in turn.
+func (c *Client) do(ctx context.Context, method, path string, query url.Values, header http.Header, body []byte) (response *http.Response, err error) {
+	start := int(c.now.Load())
+	for i := range c.bases {
+		which := (start + i) % len(c.bases)
+		response, err = c.ask(ctx, c.bases[which], method, path, query, header, body)
+		var unreachable *Unreachable
+		if !errors.As(err, &unreachable) {
+			c.now.Store(int32(which))
+			return response, err
+		}
+	}
+	return nil, err
+}
+
+// Unreachable says that no answer came from an address.
+type Unreachable struct {
+	Address string
+	Err     error
+}
+
+func (e *Unreachable) Error() string {
+	return fmt.Sprintf("%s cannot be reached: %v", e.Address, e.Err)
+}
+func (e *Unreachable) Unwrap() error { return e.Err }
+
+func (c *Client) ask(ctx context.Context, base *url.URL, method, path string, query url.Values, header http.Header, body []byte) (*http.Response, error) {
+	u := base.JoinPath(path)
 	u.RawQuery = query.Encode()
 	request, err := http.NewRequestWithContext(ctx, method, u.String(), bytes.NewReader(body))
 	if err != nil {
@@ -74,7 +123,7 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 	}
 	response, err := c.http.Do(request)
 	if err != nil {
-		return nil, &RetryLater{Err: fmt.Errorf("%s cannot be reached: %w", c.base, withoutURL(err))}
+		return nil, &RetryLater{Err: &Unreachable{base.String(), withoutURL(err)}}
 	}
 	if response.StatusCode < 300 {
 		return response, nil
@@ -100,10 +149,19 @@ func problemOf(response *http.Response) error {
 	}
 	p.Status = response.StatusCode
 	if response.StatusCode == http.StatusTooManyRequests || response.StatusCode >= 500 {
-		seconds, _ := strconv.Atoi(response.Header.Get("Retry-After"))
-		return &RetryLater{time.Duration(seconds) * time.Second, p}
+		return &RetryLater{RetryAfter(response), p}
 	}
 	return p
+}
+
+// RetryAfter returns how long an answer asks to wait, 0 where it does not.
+func RetryAfter(response *http.Response) time.Duration {
+	text := response.Header.Get("Retry-After")
+	if at, err := http.ParseTime(text); err == nil {
+		return max(0, time.Until(at))
+	}
+	seconds, _ := strconv.Atoi(text)
+	return time.Duration(max(0, seconds)) * time.Second
 }
 
 func (c *Client) json(ctx context.Context, method, path string, query url.Values, header http.Header, body []byte, answer any) error {

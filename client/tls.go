@@ -9,12 +9,20 @@ import (
 	"oakbarrel/core/fingerprint"
 )
 
-// tlsConfig returns how a service's certificate is judged: by the system's and
-// the given authorities, or by its fingerprint alone, or by both.
-func tlsConfig(o Options) (*tls.Config, error) {
+// TLS says how the other side's certificate is judged, and which is shown to it.
+type TLS struct {
+	CAFile      string // certificates to trust beside the system's, "" for none
+	Fingerprint string // of the only certificate to trust, see fingerprint.Parse; "" for none
+	// Certificate and KeyFile are shown to the other side, "" for none.
+	Certificate, KeyFile string
+}
+
+// Config reads the files. The other side's certificate is judged by the
+// system's and the given authorities, or by its fingerprint alone, or by both.
+func (t TLS) Config() (*tls.Config, error) {
 	config := &tls.Config{MinVersion: tls.VersionTLS12}
-	if o.CAFile != "" {
-		pem, err := os.ReadFile(o.CAFile)
+	if t.CAFile != "" {
+		pem, err := os.ReadFile(t.CAFile)
 		if err != nil {
 			return nil, err
 		}
@@ -22,17 +30,24 @@ func tlsConfig(o Options) (*tls.Config, error) {
 			config.RootCAs = x509.NewCertPool()
 		}
 		if !config.RootCAs.AppendCertsFromPEM(pem) {
-			return nil, fmt.Errorf("%s holds no certificate", o.CAFile)
+			return nil, fmt.Errorf("%s holds no certificate", t.CAFile)
 		}
 	}
-	if o.Fingerprint == "" {
+	if t.Certificate != "" {
+		own, err := tls.LoadX509KeyPair(t.Certificate, t.KeyFile)
+		if err != nil {
+			return nil, fmt.Errorf("the certificate to show cannot be used: %w", err)
+		}
+		config.Certificates = []tls.Certificate{own}
+	}
+	if t.Fingerprint == "" {
 		return config, nil
 	}
-	want, err := fingerprint.Parse(o.Fingerprint)
+	want, err := fingerprint.Parse(t.Fingerprint)
 	if err != nil {
 		return nil, err
 	}
-	config.InsecureSkipVerify = o.CAFile == "" // the fingerprint tells more than a name can
+	config.InsecureSkipVerify = t.CAFile == "" // the fingerprint tells more than a name can
 	config.VerifyConnection = func(s tls.ConnectionState) error {
 		if got := fingerprint.Of(s.PeerCertificates[0].Raw); got != want {
 			return fmt.Errorf("its certificate has another fingerprint, %s; if it was changed on purpose, write the new one", got)

@@ -10,11 +10,12 @@ import (
 
 // BatchHead is what an agent says of a batch beside its block.
 type BatchHead struct {
-	First uint64 `json:"first"`
-	Last  uint64 `json:"last"`
-	Shed  [8]int `json:"shed"` // by severity
-	Lost  int    `json:"lost"`
-	Hash  string `json:"hash"` // SHA-256 of the block, in hexadecimal
+	First   uint64 `json:"first"`
+	Last    uint64 `json:"last"`
+	Shed    [8]int `json:"shed"` // by severity
+	Lost    int    `json:"lost"`
+	Refused int    `json:"refused"` // by the store, as they cannot be taken
+	Hash    string `json:"hash"`    // SHA-256 of the block, in hexadecimal
 }
 
 // BatchHeader is the header of HTTP that holds a BatchHead, as JSON.

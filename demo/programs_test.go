@@ -47,7 +47,7 @@ func TestThePlansHaveNoFindings(t *testing.T) {
 				t.Fatal(err)
 			}
 			p, findings, err := plan.Load(a.Plan)
-			if len(findings) > 0 || err != nil || p.Service.URL != url {
+			if len(findings) > 0 || err != nil || p.Service.URLs != url {
 				t.Error(findings, err)
 			}
 		}

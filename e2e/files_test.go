@@ -239,7 +239,7 @@ func TestTheFilesOfAHostInTheConsole(t *testing.T) {
 	b.fits("a host's files, 390 wide")
 
 	admin := s.token("*", "admin")
-	operator, err := client.New(client.Options{URL: s.url(), Token: func() (string, error) { return admin, nil }})
+	operator, err := client.New(client.Options{URLs: []string{s.url()}, Token: func() (string, error) { return admin, nil }})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -143,7 +143,7 @@ func TestATestRecordIsOrdered(t *testing.T) {
 	h := s.host("gateway", s.token("gateway", "write"))
 	h.start()
 	admin := s.token("*", "admin")
-	operator, err := client.New(client.Options{URL: s.url(), Token: func() (string, error) { return admin, nil }})
+	operator, err := client.New(client.Options{URLs: []string{s.url()}, Token: func() (string, error) { return admin, nil }})
 	if err != nil {
 		t.Fatal(err)
 	}

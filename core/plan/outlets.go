@@ -38,30 +38,31 @@ func (r *planReader) readOutlets(e entry) {
 		what := "outlet " + named.key
 		out := Outlet{Name: named.key}
 		r.outlets = append(r.outlets, out) // known to rules, also where it is faulty
-		m, ok := r.mapping(named.value, named.at, what, "{file: {path: …, keep: …}}", "file", "store", "spool", "batch")
+		m, ok := r.mapping(named.value, named.at, what, "{file: {path: …, keep: …}}", append(slices.Clone(outletKinds), "spool", "batch")...)
 		if !ok {
 			continue
 		}
-		file, isFile := m.get("file")
-		store, isStore := m.get("store")
-		switch {
-		case isFile && isStore:
-			r.fail(store.at, what+" is both a file and a store", "write two outlets")
-		case isStore:
-			r.readStore(m, store, &out)
-			r.outlets[len(r.outlets)-1] = out
-		case !isFile && !m.faulty:
-			r.fail(named.at, what+" does not say what it is", "write file: {path: …, keep: …}, or store: {cask: …}")
+		kind, ok := r.kindOf(m, named, what)
+		if !ok {
+			continue
 		}
-		if !isFile || isStore {
+		out.Kind = kind.key
+		if kind.key != "file" {
+			r.readWaiting(m, &out)
+			if kind.key == "store" {
+				r.readStore(kind, &out)
+			} else {
+				r.readRemote(kind, &out)
+			}
+			r.outlets[len(r.outlets)-1] = out
 			continue
 		}
 		for _, key := range []string{"spool", "batch"} {
 			if e, ok := m.get(key); ok {
-				r.fail(e.at, fmt.Sprintf("a file has no %s", key), "take it away; it belongs to a store")
+				r.fail(e.at, fmt.Sprintf("a file has no %s", key), "take it away; it belongs to an outlet that sends")
 			}
 		}
-		pathAt := r.readFile(file, &out)
+		pathAt := r.readFile(kind, &out)
 		r.outlets[len(r.outlets)-1] = out
 		for path, other := range paths {
 			if places := out.Path; places != nil && places.Matches(path) || r.placesOf(other) != nil && r.placesOf(other).Matches(out.File.Path) {
@@ -74,6 +75,27 @@ func (r *planReader) readOutlets(e entry) {
 			paths[out.File.Path] = named
 		}
 	}
+}
+
+// outletKinds are the ways out.
+var outletKinds = []string{"file", "store", "syslog", "otlp", "http"}
+
+// kindOf returns the one key that says what an outlet is.
+func (r *planReader) kindOf(m mapping, named entry, what string) (kind entry, ok bool) {
+	for _, key := range outletKinds {
+		e, found := m.get(key)
+		switch {
+		case found && ok:
+			r.fail(e.at, fmt.Sprintf("%s is both %s and %s", what, kind.key, key), "write two outlets")
+			return kind, false
+		case found:
+			kind, ok = e, true
+		}
+	}
+	if !ok && !m.faulty {
+		r.fail(named.at, what+" does not say what it is", "write file: {path: …, keep: …}, or store: {cask: …}; known are "+strings.Join(outletKinds, ", "))
+	}
+	return kind, ok
 }
 
 // readFile fills out and returns where its path stands.

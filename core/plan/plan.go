@@ -83,31 +83,37 @@ type Clients struct {
 	Anyone       bool
 }
 
-// Service says where the central store is; URL is "" for none.
+// Service says where the central store is; URLs is empty for none.
 type Service struct {
-	URL         string
-	TokenFile   string
-	CAFile      string // certificates to trust, "" for the system's alone
-	Fingerprint string // of the only certificate to trust, "" for any
+	URLs      string // one or several addresses of one service, parted by spaces
+	TokenFile string
+	Proxy     string // "" for that of the environment
+	TLS       TLS
 }
 
 // Outlet is a named way out.
 type Outlet struct {
 	Name   string
-	Kind   string // "file" or "store"
+	Kind   string // "file", "store", "syslog", "otlp" or "http"
 	Format *format.Format
 	File   roll.Settings
 	Path   *format.Path // of a file whose path has places, else nil
 	Files  int          // how many files such a path may become; the rest goes to one
 	Open   int          // how many of them are open at a time
 	Until  []string     // the outlets that its pieces wait for
+	Spool  Spool        // of all but files
 	Store  Store
+	Remote Remote
 }
 
-// Store says how records go to a cask of the central store.
+// Store says to which cask of the central store records go.
 type Store struct {
 	Service Service
 	Cask    string
+}
+
+// Spool says how records wait for delivery, and how many go at a time.
+type Spool struct {
 	// Disk is how many bytes the spool may take, and Floor what it leaves free.
 	Disk  int64
 	Floor disk.Floor
@@ -118,6 +124,29 @@ type Store struct {
 	// A batch has at most so many records and bytes, and waits so long for more.
 	Records, Bytes int
 	Delay          time.Duration
+}
+
+// Remote says where records go over a protocol that is not ours.
+type Remote struct {
+	Network string // of syslog: udp, tcp or tls
+	Address string // HOST:PORT of syslog, else an URL
+	TLS     TLS
+	Format  string // of syslog: rfc5424 or rfc3164
+
+	TokenFile string   // of otlp and http: what stands behind "Bearer" in Authorization, "" for none
+	Headers   []Header // likewise
+	Compress  string   // likewise: none, gzip, or zstd for http
+}
+
+// Header is a header of HTTP. Its value may have places, see HeaderPlaces.
+type Header struct{ Name, Value string }
+
+// TLS says how the other side's certificate is judged, and which is shown to it.
+type TLS struct {
+	CAFile      string // certificates to trust, "" for the system's alone
+	Fingerprint string // of the only certificate to trust, "" for any
+	// Certificate and KeyFile are shown to the other side, "" for none.
+	Certificate, KeyFile string
 }
 
 // maxSize bounds the file of a plan, in bytes.

@@ -337,11 +337,11 @@ outlets:
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}
-	service := Service{URL: "http://127.0.0.1:8440", TokenFile: "/t"}
-	if got, want := p.Outlets[0].Store, (Store{service, "gateway", 64 << 20, disk.Floor{Percent: 5}, true, true, 10, 1024, 200 * time.Millisecond}); got != want || p.Outlets[0].Kind != "store" {
-		t.Errorf("%+v, want %+v", got, want)
+	service := Service{URLs: "http://127.0.0.1:8440", TokenFile: "/t"}
+	if got, want := p.Outlets[0].Spool, (Spool{64 << 20, disk.Floor{Percent: 5}, true, true, 10, 1024, 200 * time.Millisecond}); got != want || p.Outlets[0].Kind != "store" || p.Outlets[0].Store != (Store{service, "gateway"}) {
+		t.Errorf("%+v, want %+v", p.Outlets[0], want)
 	}
-	if got, want := p.Outlets[1].Store, (Store{service, "pumps", 1 << 30, disk.Floor{Percent: 5}, false, false, 20_000, 4 << 20, time.Second}); got != want {
+	if got, want := p.Outlets[1].Spool, (Spool{1 << 30, disk.Floor{Percent: 5}, false, false, 20_000, 4 << 20, time.Second}); got != want {
 		t.Errorf("%+v, want %+v", got, want)
 	}
 	if p.Service != service {

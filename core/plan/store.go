@@ -10,74 +10,119 @@ import (
 )
 
 func (r *planReader) readService(e entry) (s Service) {
-	m, ok := r.mapping(e.value, e.at, "service", `{url: "https://logs.lantern.example:8440", token_file: /etc/oakbarrel/token}`, "url", "token_file", "ca_file", "fingerprint")
+	m, ok := r.mapping(e.value, e.at, "service", `{url: "https://logs.lantern.example:8440", token_file: /etc/oakbarrel/token}`, append([]string{"url", "token_file", "proxy"}, tlsKeys...)...)
 	if !ok {
 		return s
 	}
 	if e, ok := m.require("url", `write url: "https://HOST:8440"`); ok {
-		if v, ok := r.text(e, `an address, such as "https://logs.lantern.example:8440"`); ok {
-			u, err := url.Parse(v.text)
-			if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-				r.fail(e.valueAt(), fmt.Sprintf("%q is not the address of a service", shorten(v.text)), `write "https://HOST:8440"`)
-			}
-			s.URL = v.text
-			if u != nil && u.User != nil {
-				r.warn(e.valueAt(), "the address holds a secret in plain sight", "take it out; the token stands in token_file")
-			}
+		var all []string
+		for _, v := range r.oneOrMore(e, `an address, such as "https://logs.lantern.example:8440"`) {
+			all = append(all, r.webAddress(v, "the address of a service", "https://HOST:8440"))
 		}
+		s.URLs = strings.Join(all, " ")
 	}
 	if e, ok := m.require("token_file", "write token_file: /etc/oakbarrel/token, a file that holds a token for writing"); ok {
 		s.TokenFile = r.path(e, "/etc/oakbarrel/token")
 	}
-	if e, ok := m.get("ca_file"); ok {
-		s.CAFile = r.path(e, "/etc/oakbarrel/ca.pem")
+	if e, ok := m.get("proxy"); ok {
+		if v, ok := r.text(e, `an address, such as "http://proxy.lantern.example:3128"`); ok {
+			s.Proxy = r.webAddress(v, "the address of a proxy", "http://HOST:3128")
+		}
 	}
-	if e, ok := m.get("fingerprint"); ok {
-		s.Fingerprint = r.fingerprint(e, s.URL)
-	}
+	s.TLS = r.readRemoteTLS(m, strings.Contains(s.URLs, "https:"))
 	return s
 }
 
-// fingerprint reads the SHA-256 of a certificate.
-func (r *planReader) fingerprint(e entry, address string) string {
-	v, ok := r.text(e, "the SHA-256 of the service's certificate")
-	if !ok {
+// oneOrMore reads one text, or a list of them.
+func (r *planReader) oneOrMore(e entry, what string) []scalar {
+	if _, one := r.scalarOf(e.value); one {
+		if v, ok := r.text(e, what); ok {
+			return []scalar{v}
+		}
+		return nil
+	}
+	return r.texts(e, what, e.key+": ["+what[strings.Index(what, `"`):]+"]")
+}
+
+// webAddress reads an address of http or https.
+func (r *planReader) webAddress(v scalar, what, example string) string {
+	u, err := url.Parse(v.text)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		r.fail(positionOf(v.node), fmt.Sprintf("%q is not %s", shorten(v.text), what), fmt.Sprintf("write %q", example))
 		return ""
 	}
-	if _, err := fingerprint.Parse(v.text); err != nil {
-		r.fail(e.valueAt(), err.Error(), "copy it from the service's log, where it stands since the start: sha256:3F:0A:…")
-	} else if strings.HasPrefix(address, "http:") {
-		r.fail(e.at, "a service that is reached by http has no certificate", "write an address that begins with https, or take the fingerprint out")
+	if u.User != nil {
+		r.warn(positionOf(v.node), "the address holds a secret in plain sight", "take it out, and keep it in a file")
 	}
 	return v.text
 }
 
-func (r *planReader) readStore(outlet mapping, e entry, out *Outlet) {
-	out.Kind = "store"
-	out.Store = Store{Service: r.service, Disk: 1 << 30, Floor: r.floor, Records: 20_000, Bytes: 4 << 20, Delay: time.Second}
+// tlsKeys are the keys of an other side that is reached by TLS.
+var tlsKeys = []string{"ca_file", "fingerprint", "certificate", "key_file"}
+
+// readRemoteTLS reads how the certificate of another side is judged, and which is shown to it.
+func (r *planReader) readRemoteTLS(m mapping, encrypted bool) (t TLS) {
+	for _, key := range tlsKeys {
+		if e, ok := m.get(key); ok && !encrypted {
+			r.fail(e.at, key+" belongs to TLS, with which this is not reached", "write an address that begins with https, or tls, or take it away")
+			return t
+		}
+	}
+	if e, ok := m.get("ca_file"); ok {
+		t.CAFile = r.path(e, "/etc/oakbarrel/ca.pem")
+	}
+	if e, ok := m.get("fingerprint"); ok {
+		if v, ok := r.text(e, "the SHA-256 of the other side's certificate"); ok {
+			if _, err := fingerprint.Parse(v.text); err != nil {
+				r.fail(e.valueAt(), err.Error(), "copy it from the service's log, where it stands since the start: sha256:3F:0A:…")
+			}
+			t.Fingerprint = v.text
+		}
+	}
+	certificate, hasCertificate := m.get("certificate")
+	key, hasKey := m.get("key_file")
+	switch {
+	case hasCertificate && hasKey:
+		t.Certificate, t.KeyFile = r.besidePlan(certificate, "host.pem"), r.besidePlan(key, "host.key")
+	case hasCertificate:
+		r.fail(certificate.at, "certificate and key_file belong together", "write key_file: host.key, the file of the certificate's key")
+	case hasKey:
+		r.fail(key.at, "certificate and key_file belong together", "write certificate: host.pem, the certificate that is shown to the other side")
+	}
+	return t
+}
+
+// readWaiting reads how the records of an outlet wait for delivery.
+func (r *planReader) readWaiting(outlet mapping, out *Outlet) {
+	out.Spool = Spool{Disk: 1 << 30, Floor: r.floor, Records: 20_000, Bytes: 4 << 20, Delay: time.Second}
+	if e, ok := outlet.get("spool"); ok {
+		r.readSpool(e, &out.Spool)
+	}
+	if e, ok := outlet.get("batch"); ok {
+		r.readBatch(e, &out.Spool)
+	}
+}
+
+func (r *planReader) readStore(e entry, out *Outlet) {
+	out.Store.Service = r.service
 	if !r.hasService {
 		r.fail(e.at, "a store needs a service, and the plan names none", `write at the top: service: {url: "https://HOST:8440", token_file: /etc/oakbarrel/token}`)
 	}
 	m, ok := r.mapping(e.value, e.at, "store", "{cask: NAME}", "cask")
-	if ok {
-		if e, ok := m.require("cask", "write the name of a collection in the store: cask: gateway"); ok {
-			if v, ok := r.text(e, "the name of a cask"); ok {
-				out.Store.Cask = v.text
-				if !isName(v.text) {
-					r.fail(e.valueAt(), fmt.Sprintf("%q cannot be a cask", shorten(v.text)), "a name has letters, digits and - _ . and at most 64 of them")
-				}
+	if !ok {
+		return
+	}
+	if e, ok := m.require("cask", "write the name of a collection in the store: cask: gateway"); ok {
+		if v, ok := r.text(e, "the name of a cask"); ok {
+			out.Store.Cask = v.text
+			if !isName(v.text) {
+				r.fail(e.valueAt(), fmt.Sprintf("%q cannot be a cask", shorten(v.text)), "a name has letters, digits and - _ . and at most 64 of them")
 			}
 		}
 	}
-	if e, ok := outlet.get("spool"); ok {
-		r.readSpool(e, &out.Store)
-	}
-	if e, ok := outlet.get("batch"); ok {
-		r.readBatch(e, &out.Store)
-	}
 }
 
-func (r *planReader) readSpool(e entry, s *Store) {
+func (r *planReader) readSpool(e entry, s *Spool) {
 	m, ok := r.mapping(e.value, e.at, "spool", "{disk: 1GiB, overflow: shed}", "disk", "overflow", "sync")
 	if !ok {
 		return
@@ -95,7 +140,7 @@ func (r *planReader) readSpool(e entry, s *Store) {
 	}
 }
 
-func (r *planReader) readBatch(e entry, s *Store) {
+func (r *planReader) readBatch(e entry, s *Spool) {
 	m, ok := r.mapping(e.value, e.at, "batch", "{records: 20000, bytes: 4MiB, wait: 1s}", "records", "bytes", "wait")
 	if !ok {
 		return

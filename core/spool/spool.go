@@ -13,6 +13,7 @@ import (
 	"os"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"oakbarrel/core/disk"
 	"oakbarrel/core/record"
@@ -47,7 +48,16 @@ type Spool struct {
 	sheddings int     // how often something was shed
 	reading   uint64  // what is below may have been read, and is not shed
 	inFlight  []Batch // read and not confirmed
+	ages      []age   // of what is held, the oldest first
 }
+
+// age says that the records up to a number came at a time, or later.
+type age struct {
+	number uint64
+	at     time.Time
+}
+
+const mostAges = 1024
 
 // pendingLane is the part of a group that goes to one lane.
 type pendingLane struct {
@@ -78,14 +88,54 @@ func Open(d disk.Disk, dir string, limit int64) (*Spool, error) {
 	if err := s.loadChunks(); err != nil {
 		return nil, err
 	}
-	if err := s.dropUnwritten(); err != nil {
+	err := s.dropUnwritten()
+	if err != nil {
 		return nil, err
 	}
 	s.next.Store(s.written + 1)
 	s.Rewind()
-	held, err := s.countAfter(s.confirmed)
-	s.held = held
+	s.held, err = s.countAfter(s.confirmed)
+	if err == nil && s.held > 0 {
+		err = s.ageOfHeld()
+	}
 	return s, err
+}
+
+// ageOfHeld learns from the first record when what is held has come.
+func (s *Spool) ageOfHeld() error {
+	c := &cursor{spool: s, at: s.confirmed + 1}
+	defer c.close()
+	lane, _, err := c.least()
+	if err != nil || lane == nil {
+		return err
+	}
+	s.ages = append(s.ages, age{s.written, lane.record.Received.Time()})
+	return nil
+}
+
+// noteAge notes that what was written now came now. Of many times every second
+// is given up: what came later counts as older then. The caller holds the lock.
+func (s *Spool) noteAge() {
+	s.ages = append(s.ages, age{s.written, time.Now()})
+	if len(s.ages) < mostAges {
+		return
+	}
+	kept := s.ages[:0]
+	for i := 0; i+1 < len(s.ages); i += 2 {
+		kept = append(kept, age{s.ages[i+1].number, s.ages[i].at})
+	}
+	s.ages = kept
+}
+
+// OldestHeld returns when the oldest record came that is written and not
+// confirmed, zero for none.
+func (s *Spool) OldestHeld() time.Time {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.ages) == 0 {
+		return time.Time{}
+	}
+	return s.ages[0].at
 }
 
 // Add puts a record into the group that the next Flush writes, and returns its
@@ -162,6 +212,7 @@ func (s *Spool) Flush(marks []record.Mark) error {
 	s.learn(marks)
 	s.pendingSize = 0
 	s.written = whole.last
+	s.noteAge()
 	s.measure()
 	if len(group) == 0 { // all of it was shed, and no frame tells how far the numbers and the sources go
 		return errors.Join(s.rememberShed(nil), s.saveState())

@@ -57,6 +57,9 @@ func (s *Spool) Confirm(number uint64) error {
 	}
 	exact := len(s.inFlight) == 0 && s.cursor.at == number+1 || len(s.inFlight) > 0 && s.inFlight[0].First == number+1
 	s.confirmed = number
+	for len(s.ages) > 0 && s.ages[0].number <= number {
+		s.ages = s.ages[1:]
+	}
 	if err := s.saveState(); err != nil {
 		return err
 	}

@@ -87,7 +87,7 @@ func (f *fixture) client(may string) (c *client.Client, token string) {
 	if err != nil {
 		f.t.Fatal(err)
 	}
-	if c, err = client.New(client.Options{URL: f.server.URL, Token: func() (string, error) { return token, nil }}); err != nil {
+	if c, err = client.New(client.Options{URLs: []string{f.server.URL}, Token: func() (string, error) { return token, nil }}); err != nil {
 		f.t.Fatal(err)
 	}
 	return c, token
@@ -338,7 +338,7 @@ func (f *fixture) session(role string) *client.Client {
 	if err := access.AddAccount(db, name, role, "lantern-light"); err != nil {
 		f.t.Fatal(err)
 	}
-	c, err := client.New(client.Options{URL: f.server.URL})
+	c, err := client.New(client.Options{URLs: []string{f.server.URL}})
 	if err != nil {
 		f.t.Fatal(err)
 	}
@@ -395,7 +395,7 @@ func TestATokenIsMadeByAnAdmin(t *testing.T) {
 	if err != nil || !strings.HasPrefix(made.Token, "ob_") || made.Label != "noor's machine" {
 		t.Fatalf("%+v, %v", made, err)
 	}
-	byToken, _ := client.New(client.Options{URL: f.server.URL, Token: func() (string, error) { return made.Token, nil }})
+	byToken, _ := client.New(client.Options{URLs: []string{f.server.URL}, Token: func() (string, error) { return made.Token, nil }})
 	if _, err := byToken.NewToken(ctx, client.NewToken{Cask: f.cask, May: "write"}); err != nil {
 		t.Error(err)
 	}

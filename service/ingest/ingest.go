@@ -26,7 +26,7 @@ type Batch struct {
 	CaskID          uint64
 	First, Last     uint64
 	Shed            [8]int // by severity
-	Lost            int
+	Lost, Refused   int
 	Hash            [32]byte // of Payload
 	Payload         []byte   // a block; empty where all numbers were shed or are lost
 
@@ -36,7 +36,7 @@ type Batch struct {
 }
 
 // Open reads the payload and tells whether the numbers add up: each stands for
-// a record, was shed, or is lost.
+// a record, was shed or refused, or is lost.
 func (b *Batch) Open() error {
 	records := 0
 	if len(b.Payload) > 0 {
@@ -51,12 +51,12 @@ func (b *Batch) Open() error {
 			return errors.New("the block has numbers that are not of the batch")
 		}
 	}
-	total := uint64(records + b.Lost)
+	total := uint64(records + b.Lost + b.Refused)
 	for _, n := range b.Shed {
 		total += uint64(max(0, n))
 	}
-	if b.First == 0 || b.Last < b.First || b.Lost < 0 || total != b.Last-b.First+1 {
-		return fmt.Errorf("numbers %d to %d are not %d records, and what was shed and lost", b.First, b.Last, records)
+	if b.First == 0 || b.Last < b.First || b.Lost < 0 || b.Refused < 0 || total != b.Last-b.First+1 {
+		return fmt.Errorf("numbers %d to %d are not %d records, and what was shed, refused and lost", b.First, b.Last, records)
 	}
 	return nil
 }
@@ -204,7 +204,7 @@ func take(tx *gorm.DB, j *job, counts map[model.Minute]int64) (taken bool, err e
 		return false, err
 	}
 	row := model.Block{
-		FeedID: feed.ID, FirstNumber: b.First, LastNumber: b.Last, CaskID: b.CaskID, Arrived: time.Now().UnixMicro(), Lost: b.Lost,
+		FeedID: feed.ID, FirstNumber: b.First, LastNumber: b.Last, CaskID: b.CaskID, Arrived: time.Now().UnixMicro(), Lost: b.Lost, Refused: b.Refused,
 		Size: int64(len(b.Payload)), Hash: b.Hash[:], Payload: b.Payload,
 	}
 	if b.Shed != [8]int{} {

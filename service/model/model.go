@@ -86,6 +86,7 @@ type Block struct {
 	Records     int
 	Shed        string `gorm:"size:255"` // JSON: how many by severity, "" for none
 	Lost        int
+	Refused     int // by the store, as they could not be taken
 	Severities  uint8
 	Facilities  uint32
 	BodySize    int64

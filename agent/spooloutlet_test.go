@@ -1,12 +1,14 @@
 package agent
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -27,6 +29,7 @@ import (
 type scriptedService struct {
 	mu     sync.Mutex
 	errors []error // the next answers
+	poison string  // what no block may have in its texts
 	start  time.Time
 	took
 }
@@ -79,6 +82,12 @@ func (s *scriptedService) SendBatch(_ context.Context, _, _, _ string, head clie
 	if head.First != s.confirmed+1 {
 		return 0, &client.Problem{Status: 409, Detail: "another number is expected", Expected: s.confirmed + 1}
 	}
+	if s.poison != "" && len(payload) > 0 {
+		content, err := block.Decode(payload)
+		if err == nil && bytes.Contains(content.Texts(), []byte(s.poison)) {
+			return 0, &client.Problem{Status: 422, Detail: "the block cannot be read"}
+		}
+	}
 	if len(payload) > 0 {
 		s.records += int(head.Last-head.First) + 1
 	}
@@ -88,7 +97,7 @@ func (s *scriptedService) SendBatch(_ context.Context, _, _, _ string, head clie
 
 // testOutlet runs a store outlet in a bubble of time, with chance in the middle.
 type testOutlet struct {
-	*storeOutlet
+	*spoolOutlet
 	service *scriptedService
 	sent    int
 }
@@ -98,9 +107,12 @@ func newTestOutlet(t *testing.T, dir string, service *scriptedService) *testOutl
 	if err != nil {
 		t.Fatal(err)
 	}
-	settings := plan.Outlet{Name: "centre", Kind: "store", Store: plan.Store{Disk: 1 << 30, Cask: "gateway", Records: 100, Bytes: 1 << 20, Delay: time.Second}}
+	settings := plan.Outlet{Name: "centre", Kind: "store", Store: plan.Store{Cask: "gateway"}, Spool: plan.Spool{Disk: 1 << 30, Records: 100, Bytes: 1 << 20, Delay: time.Second}}
 	service.start = time.Now()
-	o := storeOutletOn(sp, settings, strings.Repeat("0", 32), service, slog.New(slog.NewTextHandler(io.Discard, nil)), func() {})
+	log := slog.New(slog.NewTextHandler(io.Discard, nil))
+	o := spoolOutletOn(sp, settings, nil, log, func() {})
+	o.road = &storeRoad{service: service, agentID: strings.Repeat("0", 32), outlet: "centre", cask: "gateway", log: log}
+	o.refusals = refusals{disk.OS, filepath.Join(t.TempDir(), "centre.jsonl")}
 	o.retry.chance = func(below time.Duration) time.Duration { return below / 2 }
 	go o.run()
 	return &testOutlet{o, service, 0}
@@ -244,6 +256,61 @@ func TestASenderGoesOnWhereTheStoreIs(t *testing.T) {
 		pass(3 * time.Second)
 		if s := o.status(false); !strings.Contains(s.Trouble, "up to number 300") || s.Held != 1 {
 			t.Errorf("%+v", s)
+		}
+	})
+}
+
+// A record that the other side never takes is found by halves, written down
+// with the reason, and told as refused; all others arrive.
+func TestARecordThatIsRefusedDoesNotStopTheRoad(t *testing.T) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		o := newTestOutlet(t, dir, &scriptedService{poison: "<37>"})
+		defer o.end()
+		var b record.Batch
+		for n := range 90 {
+			r := b.Next()
+			r.Priority, r.Text = record.DefaultPriority, fmt.Appendf(nil, "<%d>", n)
+		}
+		o.take(&b, markAll(&b), 0, true)
+		pass(10 * time.Second)
+		s := o.status(false)
+		if s.Out != 89 || s.Refused != 1 || s.Held != 0 || s.Difference() != 0 || s.Trouble != "" || o.service.seen().records != 89 {
+			t.Errorf("%d records, %+v", o.service.seen().records, s)
+		}
+		refused := 0
+		for _, h := range o.service.seen().heads {
+			refused += h.Refused
+		}
+		line, err := os.ReadFile(o.refusals.path)
+		if err != nil || refused != 1 || bytes.Count(line, []byte("\n")) != 1 || !bytes.Contains(line, []byte(`"why":"the block cannot be read"`)) || !bytes.Contains(line, []byte(`"text":"<37>"`)) {
+			t.Errorf("%d refused, %v: %s", refused, err, line)
+		}
+		o.give(200)
+		pass(10 * time.Second)
+		if heads := o.service.seen().heads; o.most != 0 || o.service.seen().records != 289 {
+			t.Errorf("the batches stay small: %+v", heads[len(heads)-1])
+		}
+	})
+}
+
+func TestStatusTellsSinceWhenRecordsWaitAndWhenTheNextTryIs(t *testing.T) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		start := time.Now()
+		o := newTestOutlet(t, dir, &scriptedService{errors: []error{&client.RetryLater{After: time.Minute, Err: errors.New("too many requests")}}})
+		defer o.end()
+		o.give(1)
+		pass(10 * time.Second)
+		o.give(1)
+		pass(10 * time.Second)
+		s := o.status(false)
+		if s.HeldSince == nil || s.HeldSince.Sub(start) > time.Second || s.NextTry == nil || !s.NextTry.Equal(start.Add(time.Minute)) {
+			t.Errorf("%+v", s)
+		}
+		pass(time.Minute)
+		if s = o.status(false); s.HeldSince != nil || s.NextTry != nil || s.Held != 0 {
+			t.Errorf("once all is delivered: %+v", s)
 		}
 	})
 }

@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
+	"reflect"
 	"sync"
 	"time"
 
 	"oakbarrel/core/balance"
-	"oakbarrel/core/block"
 	"oakbarrel/core/disk"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
@@ -18,89 +18,97 @@ import (
 	"oakbarrel/core/spool"
 )
 
-// storeOutlet sends records to a cask of the central store. What it takes is
-// in its spool until the store has confirmed it.
-type storeOutlet struct {
+// spoolOutlet sends records elsewhere. What it takes is in its spool until the
+// other side has it.
+type spoolOutlet struct {
 	name      string
-	agentID   string
+	kind      string
 	spool     *spool.Spool
 	log       *slog.Logger
 	delivered func() // called after each batch that is confirmed
+	open      func(plan.Outlet) (road, error)
+	refusals  refusals
 
 	wake    chan struct{} // there is something to flush
 	flushed chan struct{} // there is something to send
 	stopped chan struct{}
-	builder block.Builder // of the sending goroutine
-	retry   backoff       // of the sending goroutine
+	retry   backoff // of the sending goroutine
+	most    int     // records of the next batch, of the sending goroutine: fewer while it looks for one that is refused
 
 	mu        sync.Mutex
-	service   feedService
-	settings  plan.Store
+	road      road
+	settings  plan.Outlet
+	changes   int   // how often the road was changed
 	in, shed  int64 // shed before they came into the spool
+	refused   int64
 	marks     takenMarks
 	gone      []string // sources to forget
 	atStart   int64
 	room      chan struct{}
 	writing   string // why the spool cannot be written, "" where it can
-	sending   string // why the store does not take, "" where it does
+	sending   string // why the other side does not take, "" where it does
 	since     time.Time
+	nextTry   time.Time // zero where nothing is in the way
 	lastWrite time.Time
 	leaves    bool
 	ended     bool
 	deadline  time.Time
 }
 
-func (a *Agent) newStoreOutlet(s plan.Outlet) (*storeOutlet, error) {
-	service, err := serviceClient(s.Store.Service)
-	if err != nil {
-		return nil, fmt.Errorf("the service cannot be asked: %w", err)
-	}
-	sp, err := spool.Open(disk.OS, a.state.spoolDir(s.Name), s.Store.Disk)
+func (a *Agent) newSpoolOutlet(s plan.Outlet) (*spoolOutlet, error) {
+	sp, err := spool.Open(disk.OS, a.state.spoolDir(s), s.Spool.Disk)
 	if err != nil {
 		return nil, fmt.Errorf("its spool cannot be opened: %w", err)
 	}
-	return storeOutletOn(sp, s, a.state.id, service, a.log, a.signalDelivery), nil
+	o := spoolOutletOn(sp, s, a.roadTo, a.log, a.signalDelivery)
+	o.refusals = refusals{disk.OS, a.state.refusedFile(s.Name)}
+	if o.road, err = a.roadTo(s); err != nil {
+		sp.Close()
+		return nil, err
+	}
+	return o, nil
 }
 
-// storeOutletOn returns an outlet with a spool, which sends to a service and
-// calls delivered after each batch that is confirmed.
-func storeOutletOn(sp *spool.Spool, s plan.Outlet, agentID string, service feedService, log *slog.Logger, delivered func()) *storeOutlet {
-	return &storeOutlet{
-		name: s.Name, agentID: agentID, spool: sp, service: service, log: log, delivered: delivered, settings: s.Store, atStart: sp.State().Held,
+// spoolOutletOn returns an outlet with a spool, which has no road yet, and calls
+// delivered after each batch that is confirmed.
+func spoolOutletOn(sp *spool.Spool, s plan.Outlet, open func(plan.Outlet) (road, error), log *slog.Logger, delivered func()) *spoolOutlet {
+	return &spoolOutlet{
+		name: s.Name, kind: s.Kind, spool: sp, log: log, delivered: delivered, open: open, settings: s, atStart: sp.State().Held,
 		wake: make(chan struct{}, 1), flushed: make(chan struct{}, 1), stopped: make(chan struct{}), room: make(chan struct{}),
 		retry: backoff{chance: rand.N[time.Duration]}, marks: newTakenMarks(sp.Marks()),
 	}
 }
 
-func (o *storeOutlet) key() string { return "store " + o.name }
+func (o *spoolOutlet) key() string { return keyOf(plan.Outlet{Name: o.name, Kind: o.kind}) }
 
-func (o *storeOutlet) configure(s plan.Outlet) {
+func (o *spoolOutlet) configure(s plan.Outlet) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if s.Store.Service != o.settings.Service {
-		service, err := serviceClient(s.Store.Service)
+	if !reflect.DeepEqual([]any{s.Store, s.Remote}, []any{o.settings.Store, o.settings.Remote}) {
+		to, err := o.open(s)
 		if err != nil {
-			o.note(&o.sending, "the service cannot be asked; the one before is", err)
+			o.note(&o.sending, "the outlet cannot be sent to as the plan says; it goes on as before", err)
 		} else {
-			o.service = service
+			o.road = to
+			o.changes++
 		}
 	}
-	o.settings = s.Store
+	o.settings = s
 	o.limit()
 }
 
 // limit bounds the spool by its settings, and by what the disk has free above
 // its floor. It is called with the lock.
-func (o *storeOutlet) limit() {
-	room := o.settings.Floor.Room(o.spool.Dir())
-	if size := o.spool.State().Size; room < o.settings.Disk-size {
+func (o *spoolOutlet) limit() {
+	room := o.settings.Spool.Floor.Room(o.spool.Dir())
+	if size := o.spool.State().Size; room < o.settings.Spool.Disk-size {
 		o.spool.SetLimit(size + room)
 		return
 	}
-	o.spool.SetLimit(o.settings.Disk)
+	o.spool.SetLimit(o.settings.Spool.Disk)
 }
 
-func (o *storeOutlet) take(b *record.Batch, marks *route.Marks, number int, canWait bool) {
+func (o *spoolOutlet) take(b *record.Batch, marks *route.Marks, number int, canWait bool) {
 	o.mu.Lock()
 	o.marks.look(b)
 	for i := range b.Records {
@@ -112,7 +120,7 @@ func (o *storeOutlet) take(b *record.Batch, marks *route.Marks, number int, canW
 			o.shed++ // the spool cannot be written
 			continue
 		}
-		o.spool.Add(&b.Records[i], canWait && o.settings.Wait)
+		o.spool.Add(&b.Records[i], canWait && o.settings.Spool.Wait)
 	}
 	o.marks.advance(b)
 	some := o.spool.Pending() > 0
@@ -130,24 +138,24 @@ func signal(c chan struct{}) {
 	}
 }
 
-func (o *storeOutlet) waitForRoom() <-chan struct{} {
+func (o *spoolOutlet) waitForRoom() <-chan struct{} {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if o.spool.Pending() < heldSize && !(o.settings.Wait && o.spool.Full()) {
+	if o.spool.Pending() < heldSize && !(o.settings.Spool.Wait && o.spool.Full()) {
 		return nil
 	}
 	return o.room
 }
 
 // makeRoom wakes the intakes that wait.
-func (o *storeOutlet) makeRoom() {
+func (o *spoolOutlet) makeRoom() {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	close(o.room)
 	o.room = make(chan struct{})
 }
 
-func (o *storeOutlet) run() {
+func (o *spoolOutlet) run() {
 	ctx, cancel := context.WithCancel(context.Background())
 	var sending sync.WaitGroup
 	sending.Go(func() { o.send(ctx) })
@@ -158,7 +166,7 @@ func (o *storeOutlet) run() {
 }
 
 // flushAll writes what is taken into the spool, until the outlet ends.
-func (o *storeOutlet) flushAll() {
+func (o *spoolOutlet) flushAll() {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	synced := true
@@ -194,14 +202,14 @@ func (o *storeOutlet) flushAll() {
 }
 
 // gather waits a moment for more.
-func (o *storeOutlet) gather() {
+func (o *spoolOutlet) gather() {
 	select {
 	case <-time.After(flushTime / 2):
 	case <-o.stopped:
 	}
 }
 
-func (o *storeOutlet) flush() {
+func (o *spoolOutlet) flush() {
 	o.mu.Lock()
 	var err error
 	if o.spool.Pending() > 0 {
@@ -213,7 +221,7 @@ func (o *storeOutlet) flush() {
 		err = nil // the intakes wait; it is told as held
 	}
 	o.note(&o.writing, "the spool cannot be written; the outlet holds what comes and tries again", err)
-	each := o.settings.SyncEach
+	each := o.settings.Spool.SyncEach
 	retry := o.spool.Pending() > 0
 	o.mu.Unlock()
 	if retry {
@@ -229,7 +237,7 @@ func (o *storeOutlet) flush() {
 
 // saveMarks writes down how far sources are taken from which nothing came for
 // this outlet. It is called with the lock.
-func (o *storeOutlet) saveMarks() {
+func (o *spoolOutlet) saveMarks() {
 	if len(o.marks.changed)+len(o.gone) == 0 || o.spool.Pending() > 0 {
 		return
 	}
@@ -241,27 +249,27 @@ func (o *storeOutlet) saveMarks() {
 	o.gone = nil
 }
 
-func (o *storeOutlet) taken(source string) (offset int64, known bool) {
+func (o *spoolOutlet) taken(source string) (offset int64, known bool) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	return o.marks.of(source)
 }
 
-func (o *storeOutlet) begin(marks []record.Mark) error {
+func (o *spoolOutlet) begin(marks []record.Mark) error {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.marks.begin(marks)
 	return o.spool.SaveMarks(marks, nil)
 }
 
-func (o *storeOutlet) forget(sources []string) {
+func (o *spoolOutlet) forget(sources []string) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.marks.forget(sources)
 	o.gone = append(o.gone, sources...)
 }
 
-func (o *storeOutlet) sync() error {
+func (o *spoolOutlet) sync() error {
 	err := o.spool.Sync()
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -272,7 +280,7 @@ func (o *storeOutlet) sync() error {
 }
 
 // note remembers trouble, and logs it when it begins, changes or ends.
-func (o *storeOutlet) note(trouble *string, what string, err error) {
+func (o *spoolOutlet) note(trouble *string, what string, err error) {
 	text := ""
 	if err != nil {
 		text = err.Error()
@@ -292,27 +300,27 @@ func (o *storeOutlet) note(trouble *string, what string, err error) {
 }
 
 // written tells whether all that was taken is in the spool.
-func (o *storeOutlet) written() bool {
+func (o *spoolOutlet) written() bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	return o.spool.Pending() == 0
 }
 
 // finished tells whether the outlet is to leave and has delivered all.
-func (o *storeOutlet) finished() bool {
+func (o *spoolOutlet) finished() bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.ended = o.leaves && o.spool.Pending() == 0 && o.spool.State().Held == 0
 	return o.ended
 }
 
-func (o *storeOutlet) leave() {
+func (o *spoolOutlet) leave() {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.leaves = true
 }
 
-func (o *storeOutlet) stay() bool {
+func (o *spoolOutlet) stay() bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.ended {
@@ -322,19 +330,23 @@ func (o *storeOutlet) stay() bool {
 	return true
 }
 
-func (o *storeOutlet) stop(deadline time.Time) {
+func (o *spoolOutlet) stop(deadline time.Time) {
 	o.mu.Lock()
 	o.deadline = deadline
 	o.mu.Unlock()
 	close(o.stopped)
 }
 
-func (o *storeOutlet) status(leaving bool) OutletStatus {
+func (o *spoolOutlet) status(leaving bool) OutletStatus {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	state := o.spool.State()
-	s := OutletStatus{Name: o.name, Kind: "store", Path: "cask " + o.settings.Cask, LiveBytes: state.Size, Trouble: o.writing, Leaving: leaving}
-	s.Outlet = balance.Outlet{In: o.in, HeldAtStart: o.atStart, Out: state.Delivered, Shed: o.shed + state.Shed, Held: state.Held + o.spool.PendingRecords()}
+	s := OutletStatus{Name: o.name, Kind: o.kind, Path: goesTo(o.settings), LiveBytes: state.Size, Trouble: o.writing, Leaving: leaving}
+	s.Outlet = balance.Outlet{In: o.in, HeldAtStart: o.atStart, Out: state.Delivered - o.refused, Shed: o.shed + state.Shed, Refused: o.refused, Held: state.Held + o.spool.PendingRecords()}
+	if s.Held > 0 {
+		s.HeldSince = timeOrNil(o.spool.OldestHeld())
+	}
+	s.NextTry = timeOrNil(o.nextTry)
 	if s.Trouble == "" {
 		s.Trouble = o.sending
 	}
@@ -342,9 +354,24 @@ func (o *storeOutlet) status(leaving bool) OutletStatus {
 		since := o.since
 		s.TroubleSince = &since
 	}
-	if !o.lastWrite.IsZero() {
-		at := o.lastWrite
-		s.LastWrite = &at
-	}
+	s.LastWrite = timeOrNil(o.lastWrite)
 	return s
+}
+
+func timeOrNil(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+// goesTo tells where an outlet sends to.
+func goesTo(s plan.Outlet) string {
+	switch {
+	case s.Kind == "store":
+		return "cask " + s.Store.Cask
+	case s.Remote.Network != "":
+		return s.Remote.Network + " " + s.Remote.Address
+	}
+	return s.Remote.Address
 }

@@ -1,0 +1,258 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"oakbarrel/client"
+	"oakbarrel/core/plan"
+	"oakbarrel/core/record"
+	"oakbarrel/core/spool"
+)
+
+// road carries records from a spool to another side. It is for one goroutine.
+type road interface {
+	// begin finds out up to which number the other side has the feed. Where it
+	// cannot tell that is here.
+	begin(ctx context.Context, here uint64) (confirmed uint64, err error)
+	// add makes a record part of the next batch, and keeps nothing of it.
+	add(number uint64, r *record.Record)
+	// reset forgets what was added.
+	reset()
+	// deliver sends what was added, as the batch b, and returns up to which
+	// number the other side has the feed now. refused says that its one record is
+	// left out because it was refused.
+	deliver(ctx context.Context, b spool.Batch, refused bool) (confirmed uint64, err error)
+	// close ends what is open.
+	close()
+}
+
+// errElsewhere says that the other side has another number than we thought.
+var errElsewhere = errors.New("the feed goes on at another number")
+
+// badBatch says that the other side does not take what is in a batch, and never will.
+type badBatch struct{ why error }
+
+func (e *badBatch) Error() string { return e.why.Error() }
+
+// roadTo returns the road to where an outlet sends.
+func (a *Agent) roadTo(s plan.Outlet) (road, error) {
+	switch s.Kind {
+	case "syslog":
+		return newSyslogRoad(s.Remote)
+	case "otlp", "http":
+		return newWebRoad(s, a.state.id, a.hostName)
+	}
+	service, err := serviceClient(s.Store.Service)
+	if err != nil {
+		return nil, fmt.Errorf("the service cannot be asked: %w", err)
+	}
+	return &storeRoad{service: service, agentID: a.state.id, outlet: s.Name, cask: s.Store.Cask, log: a.log}, nil
+}
+
+// backoff tells how long to wait between two tries. The time doubles from the
+// first to the last, and varies, so that a thousand hosts do not come at once.
+type backoff struct {
+	next   time.Duration
+	chance func(below time.Duration) time.Duration // returns a time from 0 to below what is given
+}
+
+const (
+	firstRetry  = 250 * time.Millisecond
+	lastRetry   = 30 * time.Second
+	askAgain    = 100 * time.Millisecond
+	refusedTime = 5 * time.Second // between tries after a refusal, so that a new token is soon seen
+)
+
+// after returns how long to wait after an error.
+func (b *backoff) after(err error) time.Duration {
+	var later *client.RetryLater
+	if !errors.As(err, &later) {
+		return refusedTime
+	}
+	b.next = min(max(2*b.next, firstRetry), lastRetry)
+	return max(later.After, b.next/2+b.chance(b.next))
+}
+
+func (b *backoff) reset() { b.next = 0 }
+
+// send sends what is in the spool until ctx ends.
+func (o *spoolOutlet) send(ctx context.Context) {
+	for ctx.Err() == nil {
+		err := o.sendAll(ctx)
+		if ctx.Err() != nil {
+			return
+		}
+		if err == nil {
+			pause(ctx, askAgain) // the plan sends it elsewhere now, or the other side is elsewhere
+			continue
+		}
+		wait := o.retry.after(err)
+		o.mu.Lock()
+		o.note(&o.sending, "the other side does not take; the outlet holds what comes and tries again", err)
+		o.nextTry = time.Now().Add(wait)
+		o.mu.Unlock()
+		pause(ctx, wait)
+	}
+}
+
+func pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+// sendAll asks where the feed is and sends batch after batch, until one fails.
+func (o *spoolOutlet) sendAll(ctx context.Context) error {
+	to, _, changes := o.current()
+	defer to.close()
+	confirmed, err := to.begin(ctx, o.spool.State().Confirmed)
+	if err != nil {
+		return err
+	}
+	if err := o.confirm(confirmed); err != nil {
+		return err
+	}
+	o.spool.Rewind()
+	for {
+		_, s, now := o.current()
+		if now != changes {
+			return nil // begin again with the new one
+		}
+		if !o.collect(ctx, s) {
+			return ctx.Err()
+		}
+		if _, s, now = o.current(); now != changes {
+			return nil
+		}
+		switch err := o.sendBatch(ctx, to, s); {
+		case errors.Is(err, errElsewhere):
+			return nil
+		case err != nil:
+			return err
+		}
+		o.inOrder()
+	}
+}
+
+// current returns the road, the settings, and how often the road was changed.
+func (o *spoolOutlet) current() (road, plan.Spool, int) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.road, o.settings.Spool, o.changes
+}
+
+// inOrder notes that the other side takes what is sent.
+func (o *spoolOutlet) inOrder() {
+	o.retry.reset()
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.nextTry = time.Time{}
+	o.note(&o.sending, "", nil)
+}
+
+// collect waits until there is something to send, and then for more, as the
+// plan's batch says. It returns false where ctx ends.
+func (o *spoolOutlet) collect(ctx context.Context, s plan.Spool) bool {
+	for o.spool.State().Written == o.spool.Reading()-1 {
+		o.inOrder() // all that there is has been sent
+		select {
+		case <-o.flushed:
+		case <-ctx.Done():
+			return false
+		}
+	}
+	deadline := time.After(s.Delay)
+	for o.spool.State().Held < int64(o.atMost(s)) {
+		select {
+		case <-o.flushed:
+		case <-deadline:
+			return true
+		case <-ctx.Done():
+			return false
+		}
+	}
+	return true
+}
+
+// atMost returns how many records the next batch has at most.
+func (o *spoolOutlet) atMost(s plan.Spool) int {
+	if o.most > 0 {
+		return min(s.Records, o.most)
+	}
+	return s.Records
+}
+
+// sendBatch reads a batch, sends it, and forgets it once it is confirmed. One
+// that is refused for what is in it is sent again in halves, down to the one
+// record that cannot pass.
+func (o *spoolOutlet) sendBatch(ctx context.Context, to road, s plan.Spool) error {
+	to.reset()
+	b, err := o.spool.Read(o.atMost(s), s.Bytes, to.add)
+	if err != nil || b.Last < b.First {
+		return err
+	}
+	confirmed, err := to.deliver(ctx, b, false)
+	var bad *badBatch
+	if errors.As(err, &bad) && b.Records > 0 {
+		if b.Records > 1 {
+			o.most = b.Records / 2
+			o.spool.Rewind()
+			return nil
+		}
+		confirmed, err = o.leaveOut(ctx, to, b, bad)
+	} else if err == nil && o.most > 0 {
+		if o.most *= 2; o.most >= s.Records {
+			o.most = 0
+		}
+	}
+	var partly *partlyRefused
+	if errors.As(err, &partly) {
+		o.log.Warn("the other side has refused records of a batch; it took the others", "outlet", o.name, "records", partly.records, "why", partly.why)
+		o.countRefused(min(partly.records, int64(b.Records)))
+		err = nil
+	}
+	if err != nil {
+		return err
+	}
+	o.mu.Lock()
+	o.lastWrite = time.Now()
+	o.mu.Unlock()
+	err = o.confirm(confirmed)
+	o.delivered()
+	return err
+}
+
+// leaveOut writes the one record of a batch down as refused, and tells the
+// other side that it does not come.
+func (o *spoolOutlet) leaveOut(ctx context.Context, to road, b spool.Batch, bad *badBatch) (confirmed uint64, err error) {
+	o.spool.Rewind()
+	to.reset()
+	if b, err = o.spool.Read(1, 1, func(_ uint64, r *record.Record) { err = o.refusals.add(r, bad) }); err != nil {
+		return 0, fmt.Errorf("a record that is refused cannot be written down: %w", err)
+	}
+	if confirmed, err = to.deliver(ctx, b, true); err != nil {
+		return confirmed, err
+	}
+	o.countRefused(1)
+	o.log.Warn("a record is refused; it is written down, and the outlet goes on", "outlet", o.name, "file", o.refusals.path, "why", bad.why)
+	return confirmed, nil
+}
+
+func (o *spoolOutlet) countRefused(n int64) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.refused += n
+}
+
+func (o *spoolOutlet) confirm(number uint64) error {
+	if written := o.spool.State().Written; number > written {
+		return fmt.Errorf("the store has records of this outlet up to number %d, but here only %d were written: the state folder is an older copy, or another agent uses a copy of it; give the agent a new one", number, written)
+	}
+	err := o.spool.Confirm(number)
+	o.makeRoom()
+	return err
+}
