@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -8,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -69,8 +71,11 @@ func Diagnose(ctx context.Context, planFile, stateDir string) []Check {
 		}
 	}
 	for _, o := range d.plan.Outlets {
-		if o.Kind == "file" {
+		switch o.Kind {
+		case "file":
 			d.lookAtFolder("outlet "+o.Name, filepath.Dir(o.File.Path))
+		case "syslog", "otlp", "http":
+			d.lookAtReceiver(ctx, o)
 		}
 	}
 	d.lookAtDisks()
@@ -328,6 +333,38 @@ func (d *doctor) judgeEnd(subject string, end time.Time) {
 		d.warn(subject, fmt.Sprintf("its certificate ends on %s, in %d days", day, int(left.Hours()/24)), "renew it")
 	default:
 		d.ok(subject, "its certificate is good until "+day)
+	}
+}
+
+// lookAtReceiver looks whether the other side of an outlet can be reached. It
+// sends no record.
+func (d *doctor) lookAtReceiver(ctx context.Context, o plan.Outlet) {
+	subject := "outlet " + o.Name
+	if o.Remote.TokenFile != "" {
+		if _, err := readToken(o.Remote.TokenFile); err != nil {
+			d.wrong(subject, err.Error(), "write the token into that file")
+			return
+		}
+	}
+	to := o.Remote
+	if u, err := url.Parse(to.Address); to.Network == "" && err == nil {
+		to.Network, to.Address = "tcp", net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), "80"))
+		if u.Scheme == "https" {
+			to.Network, to.Address = "tls", net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), "443"))
+		}
+	}
+	road, err := newSyslogRoad(to)
+	if err == nil {
+		err = road.connect(ctx)
+		road.close()
+	}
+	switch {
+	case err != nil:
+		d.wrong(subject, fmt.Sprintf("%s cannot be reached: %v", goesTo(o), withoutAddress(err)), "the outlet holds what comes until it is mended")
+	case to.Network == "udp":
+		d.ok(subject, goesTo(o)+" has an address; whether anybody listens there UDP does not tell")
+	default:
+		d.ok(subject, goesTo(o)+" can be reached")
 	}
 }
 

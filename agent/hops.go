@@ -62,14 +62,14 @@ func (f *Follower) tellDone(now Trace) (left int) {
 	f.once(client.Hop{Hop: "taken in", Detail: "by intake " + now.Intake})
 	f.once(client.Hop{Hop: "rules", Detail: rulesOfTrace(now)})
 	for _, o := range now.Outlets {
-		store := o.Kind == "store"
-		if store && (o.Spooled || o.Done) {
+		sends := o.Kind != "file"
+		if sends && (o.Spooled || o.Done) {
 			f.once(client.Hop{Hop: "spooled", Outlet: o.Name, Detail: "for " + o.Path})
 		}
 		switch {
-		case store && o.Done:
-			f.once(client.Hop{Hop: "confirmed", Outlet: o.Name, Detail: "by the store, in " + o.Path})
-		case !store && o.Done && !f.told["written "+o.Name]:
+		case sends && o.Done:
+			f.once(client.Hop{Hop: "confirmed", Outlet: o.Name, Detail: takenBy(o)})
+		case !sends && o.Done && !f.told["written "+o.Name]:
 			f.once(client.Hop{Hop: "written", Outlet: o.Name, Detail: f.place(o.Path)})
 		}
 		if !o.Done {
@@ -77,6 +77,17 @@ func (f *Follower) tellDone(now Trace) (left int) {
 		}
 	}
 	return left
+}
+
+// takenBy tells who has a record now.
+func takenBy(o OutletOfTrace) string {
+	switch {
+	case o.Kind == "store":
+		return "by the store, in " + o.Path
+	case strings.HasPrefix(o.Path, "udp "):
+		return "it is sent to " + o.Path + ", which answers nothing"
+	}
+	return "by " + o.Path
 }
 
 func rulesOfTrace(t Trace) string {
@@ -118,11 +129,11 @@ func (f *Follower) conclude(now Trace) (arrived bool) {
 		}
 		arrived = false
 		h := client.Hop{Hop: "written", Outlet: o.Name, Detail: o.Trouble}
-		if o.Kind == "store" {
+		if o.Kind != "file" {
 			h.Hop = "confirmed"
 		}
 		if h.Detail == "" {
-			h.Detail = "it waits; a batch may not be full yet, or the store is slow"
+			h.Detail = "it waits; a batch may not be full yet, or the other side is slow"
 		}
 		f.Hop(h)
 	}

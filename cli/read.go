@@ -219,9 +219,9 @@ func (a *app) casksCommand() *cobra.Command {
 			if a.json() {
 				return a.printJSON(casks)
 			}
-			rows := [][]string{{"CASK", "RECORDS", "SIZE", "FIRST", "LAST"}}
+			rows := [][]string{{"CASK", "RECORDS", "SIZE", "A DAY", "KEEPS", "FIRST", "LAST"}}
 			for _, k := range casks {
-				rows = append(rows, []string{k.Name, count(k.Records), size(k.Bytes), clockOrNever(k.First), clockOrNever(k.Last)})
+				rows = append(rows, []string{k.Name, count(k.Records), size(k.Bytes), size(k.BytesPerDay), keeps(k.Retention), clockOrNever(k.First), clockOrNever(k.Last)})
 			}
 			a.table(rows)
 			return nil

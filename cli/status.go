@@ -125,9 +125,27 @@ func (a *app) printOutlets(outlets []agent.OutletStatus) {
 	a.table(rows)
 	for _, o := range outlets {
 		if o.Trouble != "" {
-			fmt.Fprintf(a.stdout, "  %s cannot write since %s: %s\n", o.Name, clock(*o.TroubleSince), o.Trouble)
+			fmt.Fprintf(a.stdout, "  %s cannot write since %s: %s\n", o.Name, clock(*o.TroubleSince), record.Visible(o.Trouble))
+		}
+		if line := waiting(o); line != "" {
+			fmt.Fprintf(a.stdout, "  %s: %s\n", o.Name, line)
+		}
+		if o.Refused > 0 {
+			fmt.Fprintf(a.stdout, "  %s: %s records were refused for good; a file in the state folder's refused/ tells which, and why\n", o.Name, count(o.Refused))
 		}
 	}
+}
+
+// waiting tells what an outlet holds that is not sent, since when, and when it tries again.
+func waiting(o agent.OutletStatus) string {
+	if o.HeldSince == nil || o.NextTry == nil && time.Since(*o.HeldSince) < time.Minute {
+		return ""
+	}
+	line := fmt.Sprintf("%s records wait, the oldest came %s", count(o.Held), ago(*o.HeldSince))
+	if o.NextTry != nil {
+		line += fmt.Sprintf("; the next try is in %.0f s", max(0, time.Until(*o.NextTry).Seconds()))
+	}
+	return line
 }
 
 func (a *app) printTendedFiles(files []agent.TendedFile) {

@@ -103,27 +103,12 @@ func tokenFromDatabase(ctx context.Context, n client.NewToken, databaseFile stri
 
 // tokenFromService asks the service, as an account where one is named.
 func tokenFromService(ctx context.Context, n client.NewToken, account, passwordFile string) (t client.Token, err error) {
-	if account == "" {
-		if os.Getenv("OAKBARREL_TOKEN") == "" {
-			return t, usageError("a token is made in a database or by the service; write --database-file FILE, or --account NAME --password-file FILE, or set OAKBARREL_TOKEN to the token of an admin")
-		}
-		service, err := storeClient()
-		if err != nil {
-			return t, err
-		}
-		return service.NewToken(ctx, n)
+	if account == "" && os.Getenv("OAKBARREL_TOKEN") == "" {
+		return t, usageError("a token is made in a database or by the service; write --database-file FILE, or --account NAME --password-file FILE, or set OAKBARREL_TOKEN to the token of an admin")
 	}
-	password, err := readSecret(passwordFile)
-	if err != nil {
-		return t, err
-	}
-	service, err := serviceClient(nil)
-	if err != nil {
-		return t, err
-	}
-	if _, err := service.SignIn(ctx, account, password); err != nil {
-		return t, err
-	}
-	defer service.SignOut(ctx)
-	return service.NewToken(ctx, n)
+	err = asAdmin(ctx, account, passwordFile, func(service *client.Client) (err error) {
+		t, err = service.NewToken(ctx, n)
+		return err
+	})
+	return t, err
 }

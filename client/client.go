@@ -246,6 +246,28 @@ func (c *Client) Casks(ctx context.Context) (casks []Cask, err error) {
 	return casks, err
 }
 
+// Cask tells of one cask and its feeds.
+func (c *Client) Cask(ctx context.Context, name string) (k CaskAndFeeds, err error) {
+	err = c.json(ctx, "GET", "/api/v1/casks/"+url.PathEscape(name), nil, nil, nil, &k)
+	return k, err
+}
+
+// SetCask changes for how long a cask keeps its records.
+func (c *Client) SetCask(ctx context.Context, name string, r SetRetention) (k CaskAndFeeds, err error) {
+	err = c.send(ctx, "PATCH", "/api/v1/casks/"+url.PathEscape(name), r, &k)
+	return k, err
+}
+
+// Audit tells who did or read what, the newest first.
+func (c *Client) Audit(ctx context.Context, since time.Time, limit int) (acts []Act, err error) {
+	v := url.Values{"limit": {strconv.Itoa(limit)}}
+	if !since.IsZero() {
+		v.Set("since", since.Format(time.RFC3339Nano))
+	}
+	err = c.json(ctx, "GET", "/api/v1/audit", v, nil, nil, &acts)
+	return acts, err
+}
+
 // Hosts lists the agents that the service has heard.
 func (c *Client) Hosts(ctx context.Context) (hosts []Host, err error) {
 	err = c.json(ctx, "GET", "/api/v1/hosts", nil, nil, nil, &hosts)
@@ -343,7 +365,24 @@ func (c *Client) Read(ctx context.Context, q Query, p Page, each func(line []byt
 		return err
 	}
 	defer response.Body.Close()
-	return eachLine(response.Body, "", each)
+	if err := eachLine(response.Body, "", each); err != nil {
+		return err
+	}
+	if n, _ := strconv.Atoi(response.Trailer.Get(DamagedTrailer)); n > 0 {
+		return &DamagedBlocks{n}
+	}
+	return nil
+}
+
+// DamagedTrailer is the trailer of HTTP that tells how many blocks could not be
+// read for an answer.
+const DamagedTrailer = "Oakbarrel-Damaged-Blocks"
+
+// DamagedBlocks says that an answer is whole but for what stood in some blocks.
+type DamagedBlocks struct{ Blocks int }
+
+func (e *DamagedBlocks) Error() string {
+	return fmt.Sprintf("%d blocks of the store are damaged, and what stood in them is missing here; oakbarrel store check tells which", e.Blocks)
 }
 
 // Follow calls each with every record that meets the query and is committed from now on, until ctx ends.

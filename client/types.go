@@ -145,6 +145,56 @@ type Cask struct {
 	Bytes   int64      `json:"bytes"` // as it is kept, compressed
 	First   *time.Time `json:"first"`
 	Last    *time.Time `json:"last"`
+	Retention
+	BytesPerDay int64  `json:"bytes_per_day"` // that came, over the last week
+	WillReach   *int64 `json:"will_reach"`    // bytes, as it grows now; null for without bound
+}
+
+// Retention says for how long a cask keeps its records. 0 stands for no bound.
+type Retention struct {
+	KeepDays   int   `json:"keep_days"`    // since they came
+	KeepTotal  int64 `json:"keep_total"`   // bytes
+	Held       bool  `json:"held"`         // nothing is removed, but for DaysAtMost
+	DaysAtMost int   `json:"days_at_most"` // overrides all
+}
+
+// SetRetention changes what is not null.
+type SetRetention struct {
+	KeepDays   *int   `json:"keep_days,omitempty" minimum:"0" maximum:"36500"`
+	KeepTotal  *int64 `json:"keep_total,omitempty" minimum:"0"`
+	Held       *bool  `json:"held,omitempty"`
+	DaysAtMost *int   `json:"days_at_most,omitempty" minimum:"0" maximum:"36500"`
+}
+
+// CaskAndFeeds is a cask with the feeds that flow into it.
+type CaskAndFeeds struct {
+	Cask
+	Feeds []Feed `json:"feeds" nullable:"false"`
+}
+
+// Feed is the ordered flow of records from one outlet of one agent, as far as a cask has it.
+type Feed struct {
+	Host         string     `json:"host"` // as the agent says
+	AgentID      string     `json:"agent_id"`
+	Outlet       string     `json:"outlet"`
+	Confirmed    uint64     `json:"confirmed"` // the last number
+	Records      int64      `json:"records"`
+	Shed         int64      `json:"shed"`    // by the agent, as its spool was full
+	Lost         int64      `json:"lost"`    // declared by the agent
+	Refused      int64      `json:"refused"` // by the store
+	First        *time.Time `json:"first"`
+	Last         *time.Time `json:"last"`
+	Arrived      *time.Time `json:"arrived"`       // the last batch
+	DelaySeconds float64    `json:"delay_seconds"` // of its last record, from its time to its arrival
+}
+
+// Act is what somebody did or read.
+type Act struct {
+	ID     uint64    `json:"id"`
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	What   string    `json:"what"`
+	Detail string    `json:"detail"`
 }
 
 // Host is an agent that the service has heard.

@@ -17,6 +17,7 @@ import (
 	"oakbarrel/core/fingerprint"
 	"oakbarrel/service/api"
 	"oakbarrel/service/ingest"
+	"oakbarrel/service/keep"
 	"oakbarrel/service/model"
 	"oakbarrel/service/orders"
 	"oakbarrel/service/search"
@@ -60,6 +61,8 @@ func Run(ctx context.Context, o Options) error {
 	committing, stop := context.WithCancel(context.Background())
 	defer stop()
 	a := &api.API{DB: db, Search: search.New(db), Orders: orders.New(committing, db), Hub: hub, Log: o.Log, Secure: o.Certificate != "", Queue: ingest.NewQueue(committing, db, hub.Grown)}
+	keeper := &keep.Keeper{DB: db, Log: o.Log, Now: time.Now}
+	go keeper.Run(committing)
 	ending, end := context.WithCancel(context.Background())
 	defer end()
 	server := &http.Server{

@@ -35,6 +35,8 @@ export interface Outlet {
   shed: number;
   refused: number;
   trouble: string;
+  held_since?: string | null;
+  next_try?: string | null;
 }
 
 // What a forecast tells of a source of files, and of a disk. Bytes are those on disk.

@@ -15,6 +15,14 @@ export function useHosts() {
   return useQuery({ queryKey: ["status"], queryFn: ({ signal }) => get<Host[]>("/status", signal), refetchInterval: 2000 });
 }
 
+// waits tells since when the records of an outlet wait, and when it tries again.
+function waits(o: Outlet): string {
+  const parts = [];
+  if (o.held_since) parts.push(`${count(o.held)} records wait, the oldest came ${ago(o.held_since)}`);
+  if (o.next_try) parts.push(`the next try is in ${Math.max(0, Math.round((new Date(o.next_try).getTime() - Date.now()) / 1000))} s`);
+  return parts.length > 0 ? ` (${parts.join("; ")})` : "";
+}
+
 export function troublesOf(h: Host): string[] {
   const s = h.status;
   const list: string[] = [];
@@ -22,7 +30,8 @@ export function troublesOf(h: Host): string[] {
   if (!s.balance.closes) list.push(`the balance does not close: ${count(s.balance.difference)} records are unaccounted for`);
   if (s.plan.refused) list.push(`a plan was not taken: ${s.plan.refused.why}`);
   for (const o of s.outlets) {
-    if (o.trouble) list.push(`${o.name}: ${o.trouble}`);
+    if (o.trouble) list.push(`${o.name}: ${o.trouble}${waits(o)}`);
+    if (o.refused > 0) list.push(`${o.name}: the other side has refused ${count(o.refused)} records for good`);
     if (o.shed > 0) list.push(`${o.name} has shed ${count(o.shed)} records`);
   }
   for (const i of s.intakes) {

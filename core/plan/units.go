@@ -21,8 +21,8 @@ var sizeUnits = []struct {
 	{"B", 1}, {"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"TiB", 1 << 40}, {"kB", 1e3}, {"MB", 1e6}, {"GB", 1e9}, {"TB", 1e12},
 }
 
-// parseSize reads a number with a unit of bytes, such as 10MiB or 1.5 GiB.
-func parseSize(s string) (int64, bool) {
+// ParseSize reads a number with a unit of bytes, such as 10MiB or 1.5 GiB.
+func ParseSize(s string) (int64, bool) {
 	number := strings.TrimRightFunc(s, func(r rune) bool { return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' })
 	unit := s[len(number):]
 	for _, u := range sizeUnits {
@@ -44,7 +44,7 @@ func (r *reader) size(e entry) int64 {
 	if !ok {
 		return 0
 	}
-	size, ok := parseSize(s.text)
+	size, ok := ParseSize(s.text)
 	if ok {
 		return size
 	}
@@ -75,7 +75,7 @@ func (r *reader) every(e entry) roll.Every {
 	what, mend := fmt.Sprintf("%s cannot be %q", e.key, shorten(s.text)), "write hour, day, week, month, or an interval from 1s to 24h such as 5m"
 	if word, known := timeWords[strings.ToLower(s.text)]; known {
 		mend = "write every: " + word
-	} else if _, isSize := parseSize(s.text); isSize {
+	} else if _, isSize := ParseSize(s.text); isSize {
 		what, mend = fmt.Sprintf("%q is a size, not a time", s.text), "write size: "+s.text
 	} else if word, near := nearest.Word(s.text, []string{"hour", "day", "week", "month"}); near {
 		mend = fmt.Sprintf("did you mean %s?", word)

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"strconv"
+	"sync/atomic"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -23,36 +25,6 @@ func (a *API) mayRead(ctx context.Context) *gorm.DB {
 		db = db.Where("casks.id = ?", *only)
 	}
 	return db
-}
-
-type casksOutput struct{ Body []client.Cask }
-
-// casks lists the casks that the visitor may read.
-func (a *API) casks(ctx context.Context, _ *struct{}) (*casksOutput, error) {
-	var rows []struct {
-		Name           string
-		Records, Bytes int64
-		Oldest, Newest *int64
-	}
-	err := a.mayRead(ctx).Model(&model.Cask{}).Joins("LEFT JOIN blocks ON blocks.cask_id = casks.id AND blocks.records > 0").
-		Select("casks.name, COALESCE(SUM(blocks.records), 0) AS records, COALESCE(SUM(blocks.size), 0) AS bytes, MIN(blocks.first_time) AS oldest, MAX(blocks.last_time) AS newest").
-		Group("casks.id").Order("casks.name").Find(&rows).Error
-	if err != nil {
-		return nil, a.unavailable(ctx, err)
-	}
-	out := &casksOutput{Body: []client.Cask{}}
-	for _, r := range rows {
-		out.Body = append(out.Body, client.Cask{Name: r.Name, Records: r.Records, Bytes: r.Bytes, First: timeOf(r.Oldest), Last: timeOf(r.Newest)})
-	}
-	return out, nil
-}
-
-func timeOf(micros *int64) *time.Time {
-	if micros == nil {
-		return nil
-	}
-	t := time.UnixMicro(*micros).UTC()
-	return &t
 }
 
 // Range says which records are meant.
@@ -80,6 +52,9 @@ func (a *API) query(ctx context.Context, in *Range) (q search.Query, err error) 
 		q.Casks = append(q.Casks, cask.ID)
 	}
 	q.Since, q.Until = micros(in.Since), micros(in.Until)
+	q.Damaged = func(block uint64, err error) {
+		a.Log.Error("a block is damaged; what is read lacks its records", "block", block, "why", err)
+	}
 	if in.Where != "" {
 		if q.Condition, err = condition.Parse(in.Where, nil); err != nil {
 			at := err.(*condition.Error).Offset
@@ -119,8 +94,18 @@ func (a *API) records(ctx context.Context, in *recordsInput) (*huma.StreamRespon
 			return nil, problem(http.StatusBadRequest, err.Error(), "")
 		}
 	}
+	if in.After == "" { // the first page
+		a.noteReading(ctx, "read", &in.Range)
+	}
 	return &huma.StreamResponse{Body: func(c huma.Context) {
 		c.SetHeader("Content-Type", "application/x-ndjson")
+		c.SetHeader("Trailer", client.DamagedTrailer)
+		var damaged atomic.Int64
+		tell := q.Damaged
+		q.Damaged = func(block uint64, err error) {
+			damaged.Add(1)
+			tell(block, err)
+		}
 		started := false
 		var line []byte
 		err := a.Search.Search(ctx, q, func(h search.Hit) error {
@@ -136,6 +121,9 @@ func (a *API) records(ctx context.Context, in *recordsInput) (*huma.StreamRespon
 			_, err := c.BodyWriter().Write(append(line, '\n'))
 			return err
 		})
+		if n := damaged.Load(); n > 0 {
+			c.SetHeader(client.DamagedTrailer, strconv.FormatInt(n, 10))
+		}
 		if err != nil && !started {
 			answer(humagin.Unwrap(c), a.unavailable(ctx, err))
 		} else if err != nil {

@@ -34,6 +34,7 @@ func (a *API) signIn(ctx context.Context, in *signInInput) (*sessionOutput, erro
 	case err != nil:
 		return nil, a.unavailable(ctx, err)
 	}
+	a.noteFor(ctx, account.Name, "sign in", "")
 	out := &sessionOutput{Body: client.Account{Name: account.Name, Role: account.Role}}
 	out.SetCookie = http.Cookie{Name: sessionCookie, Value: key, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: a.Secure}
 	return out, nil

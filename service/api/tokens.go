@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 
 	"oakbarrel/client"
@@ -22,6 +23,6 @@ func (a *API) newToken(ctx context.Context, in *newTokenInput) (*tokenOutput, er
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	a.Log.Info("a token is made", "by", visitor(ctx).Name, "cask", n.Cask, "may", n.May, "label", n.Label)
+	a.note(ctx, "make token", fmt.Sprintf("may %s, cask %s, %s", n.May, n.Cask, n.Label))
 	return &tokenOutput{client.Token{Token: token, NewToken: n}}, nil
 }

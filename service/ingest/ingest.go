@@ -278,6 +278,35 @@ func judge(tx *gorm.DB, feed model.Feed, b *Batch) (problem, err error) {
 
 // addCounts adds to the counts by minute, in an order that lets no two services wait for each other.
 func addCounts(tx *gorm.DB, counts map[model.Minute]int64) error {
+	return changeCounts(tx, counts, "count + VALUES(count)")
+}
+
+// SubtractCounts takes what CountBlock has counted out of the counts by minute.
+func SubtractCounts(tx *gorm.DB, counts map[model.Minute]int64) error {
+	if err := changeCounts(tx, counts, "GREATEST(0, count - VALUES(count))"); err != nil {
+		return err
+	}
+	for m := range counts {
+		if err := tx.Where("cask_id = ? AND minute = ? AND severity = ? AND count = 0", m.CaskID, m.Minute, m.Severity).Delete(&model.Minute{}).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// CountBlock adds the records of a block to counts by minute and severity.
+func CountBlock(b model.Block, counts map[model.Minute]int64) error {
+	content, err := block.Open(b.Payload)
+	if err != nil {
+		return err
+	}
+	return content.Each(func(_ uint64, r *record.Record) bool {
+		counts[model.Minute{CaskID: b.CaskID, Minute: floor(r.Time.Sec, 60), Severity: uint8(r.Severity())}]++
+		return true
+	})
+}
+
+func changeCounts(tx *gorm.DB, counts map[model.Minute]int64, expression string) error {
 	var rows []model.Minute
 	for m, n := range counts {
 		m.Count = n
@@ -289,5 +318,5 @@ func addCounts(tx *gorm.DB, counts map[model.Minute]int64) error {
 	slices.SortFunc(rows, func(a, b model.Minute) int {
 		return cmp.Or(cmp.Compare(a.CaskID, b.CaskID), cmp.Compare(a.Minute, b.Minute), cmp.Compare(a.Severity, b.Severity))
 	})
-	return tx.Clauses(clause.OnConflict{DoUpdates: clause.Assignments(map[string]any{"count": gorm.Expr("count + VALUES(count)")})}).CreateInBatches(rows, 500).Error
+	return tx.Clauses(clause.OnConflict{DoUpdates: clause.Assignments(map[string]any{"count": gorm.Expr(expression)})}).CreateInBatches(rows, 500).Error
 }

@@ -18,6 +18,15 @@ type Cask struct {
 	ID      uint64 `gorm:"primaryKey"`
 	Name    string `gorm:"size:64;uniqueIndex"`
 	Created time.Time
+	Keep    Keep `gorm:"embedded;embeddedPrefix:keep_"`
+}
+
+// Keep says for how long a cask keeps its blocks, by their arrival. 0 stands for no bound.
+type Keep struct {
+	Days       int
+	Total      int64 // bytes as they are kept
+	Held       bool  // nothing is removed, but for DaysAtMost
+	DaysAtMost int   // overrides all
 }
 
 // Token lets a program write to a cask or read from it. The token itself is not kept.
@@ -79,10 +88,10 @@ type Block struct {
 	FeedID      uint64 `gorm:"index:feed_number"`
 	FirstNumber uint64 `gorm:"index:feed_number"`
 	LastNumber  uint64
-	CaskID      uint64 `gorm:"index:cask_time"`
+	CaskID      uint64 `gorm:"index:cask_time;index:cask_arrived"`
 	LastTime    int64  `gorm:"index:cask_time"`
 	FirstTime   int64
-	Arrived     int64
+	Arrived     int64 `gorm:"index:cask_arrived"`
 	Records     int
 	Shed        string `gorm:"size:255"` // JSON: how many by severity, "" for none
 	Lost        int
@@ -116,6 +125,21 @@ type Order struct {
 	Outcome string     `gorm:"type:text"` // JSON
 }
 
+// Act is a line of the audit trail: what somebody did or read.
+type Act struct {
+	ID     uint64    `gorm:"primaryKey"`
+	At     time.Time `gorm:"index"`
+	By     string    `gorm:"size:128"` // the account, or the label of the token
+	What   string    `gorm:"size:32"`
+	Detail string    `gorm:"type:text"`
+}
+
+// Clock is when a service last looked at the time, so that a jump is seen.
+type Clock struct {
+	ID   uint8 `gorm:"primaryKey;autoIncrement:false"`
+	Seen time.Time
+}
+
 var migrations = []*gormigrate.Migration{{
 	ID: "0001 casks, tokens, agents, feeds, blocks, counts",
 	Migrate: func(tx *gorm.DB) error {
@@ -136,6 +160,9 @@ var migrations = []*gormigrate.Migration{{
 }, {
 	ID:      "0006 what agents said of tallies",
 	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Agent{}) },
+}, {
+	ID:      "0007 retention, refused records, audit trail",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Cask{}, &Block{}, &Act{}, &Clock{}) },
 }}
 
 // Open opens the database and brings its tables up to date. The error does not

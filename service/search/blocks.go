@@ -2,6 +2,7 @@ package search
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"runtime"
 	"slices"
@@ -89,12 +90,21 @@ func eachBlock[T any](ctx context.Context, s *Store, q *Query, heads []head, fin
 // open opens a block and finds in it, unless its texts rule a hit out.
 func open[T any](ctx context.Context, s *Store, q *Query, h head, find func(head, *block.Block) (T, error)) (found T, err error) {
 	var row struct{ Payload []byte }
-	if err := s.db.WithContext(ctx).Model(&model.Block{}).Select("payload").Where("id = ?", h.ID).Take(&row).Error; err != nil {
+	err = s.db.WithContext(ctx).Model(&model.Block{}).Select("payload").Where("id = ?", h.ID).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) { // its cask has let go of it meanwhile
+		return found, nil
+	}
+	if err != nil {
 		return found, err
 	}
 	b, err := block.Open(row.Payload)
 	if err == nil && (q.Condition == nil || q.Condition.Possible(unpacked{b.Texts()})) {
 		found, err = find(h, b)
+	}
+	if errors.Is(err, block.ErrDamaged) && q.Damaged != nil {
+		q.Damaged(h.ID, err)
+		var none T
+		return none, nil
 	}
 	if err != nil {
 		err = fmt.Errorf("block %d: %w", h.ID, err)

@@ -20,6 +20,9 @@ type Query struct {
 	Limit        int
 	OldestFirst  bool
 	After        *Place // go on behind this record
+	// Damaged is told of blocks that cannot be read, by several goroutines at a
+	// time; the search goes on without them. Where it is nil they end the search.
+	Damaged func(block uint64, err error)
 }
 
 // Place is where a record stands in the order of a search: by time, then by

@@ -1,0 +1,95 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+
+	"github.com/mattn/go-isatty"
+	"github.com/spf13/cobra"
+
+	"oakbarrel/service/check"
+	"oakbarrel/service/model"
+)
+
+func (a *app) storeCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:     "store",
+		Short:   "Look after the database of the central store",
+		Example: `  oakbarrel store check --database-file /etc/oakbarrel/database`,
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			return usageError("store needs to know what to do; write: store check")
+		},
+	}
+	c.AddCommand(a.storeCheckCommand())
+	return c
+}
+
+func (a *app) storeCheckCommand() *cobra.Command {
+	var databaseFile string
+	c := &cobra.Command{
+		Use:   "check",
+		Short: "Read every block of the store, and tell what is damaged or missing",
+		Long: `Read every block of the store, and tell what is damaged or missing: blocks whose
+checksum is another than that of what came, or that cannot be read; feeds with a
+gap; counts that are not those of the records. The exit code is 1 where there is
+a fault. Nothing is changed, and the service may run meanwhile.`,
+		Example: `  oakbarrel store check --database-file /etc/oakbarrel/database`,
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			dsn, err := readDSN(databaseFile)
+			if err != nil {
+				return err
+			}
+			db, err := model.Open(dsn)
+			if err != nil {
+				return couldNot(err)
+			}
+			report, err := check.Store(c.Context(), db, a.progress("block"))
+			if err != nil {
+				return couldNot(fmt.Errorf("the store cannot be looked through: %w", err))
+			}
+			if a.json() {
+				err = a.printJSON(report)
+			} else {
+				a.printReport(report)
+			}
+			if err == nil && len(report.Faults) > 0 {
+				err = no
+			}
+			return err
+		},
+	}
+	c.Flags().StringVar(&databaseFile, "database-file", "", "file that holds the DSN of the database")
+	return c
+}
+
+func (a *app) printReport(r check.Report) {
+	for _, f := range r.Faults {
+		where := "cask " + f.Cask
+		if f.Block > 0 {
+			where += fmt.Sprintf(", block %d", f.Block)
+		}
+		fmt.Fprintf(a.stdout, "%s: %s\n", where, f.What)
+	}
+	fmt.Fprintf(a.stdout, "%s blocks of %s feeds with %s records, %s: ", count(r.Blocks), count(int64(r.Feeds)), count(r.Records), size(r.Bytes))
+	if n := len(r.Faults); n > 0 {
+		fmt.Fprintf(a.stdout, "%d faults\n", n)
+	} else {
+		fmt.Fprintln(a.stdout, "in order")
+	}
+}
+
+// progress returns what tells on a terminal how far long work has come.
+func (a *app) progress(unit string) func(done, all int64) {
+	file, ok := a.stderr.(*os.File)
+	if !ok || !isatty.IsTerminal(file.Fd()) {
+		return func(int64, int64) {}
+	}
+	return func(done, all int64) {
+		fmt.Fprintf(file, "\r\x1b[K%s %s of %s", unit, count(done), count(all))
+		if done >= all {
+			fmt.Fprint(file, "\r\x1b[K")
+		}
+	}
+}

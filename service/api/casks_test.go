@@ -1,0 +1,218 @@
+package api_test
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"strings"
+	"testing"
+	"time"
+
+	"oakbarrel/client"
+	"oakbarrel/core/record"
+	"oakbarrel/service/access"
+	"oakbarrel/service/check"
+	"oakbarrel/service/keep"
+	"oakbarrel/service/model"
+)
+
+// sendBlocks sends batches of ten records each, of which the first came days[0] ago, and so on.
+func (f *fixture) sendBlocks(agent string, days ...int) {
+	f.t.Helper()
+	for i, d := range days {
+		head, payload := pack(uint64(i*10)+1, some(10))
+		if _, err := f.write.SendBatch(context.Background(), agent, "centre", f.cask, head, payload); err != nil {
+			f.t.Fatal(err)
+		}
+		var b model.Block
+		db.Order("id DESC").Omit("payload", "words").First(&b)
+		db.Model(&b).Update("arrived", time.Now().AddDate(0, 0, -d).UnixMicro())
+	}
+}
+
+func (f *fixture) admin() *client.Client {
+	token, err := access.NewToken(db, access.EveryCask, access.Admin, "noor")
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	c, err := client.New(client.Options{URLs: []string{f.server.URL}, Token: func() (string, error) { return token, nil }})
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	return c
+}
+
+func newKeeper(now func() time.Time) *keep.Keeper {
+	db.Where("1 = 1").Delete(&model.Clock{})
+	return &keep.Keeper{DB: db, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: now}
+}
+
+func ref[T any](v T) *T { return &v }
+
+func TestACaskKeepsWhatItIsSetTo(t *testing.T) {
+	ctx := context.Background()
+	for name, c := range map[string]struct {
+		set    client.SetRetention
+		blocks int64 // that are left of those that came 40, 20, 10 and 0 days ago
+	}{
+		"everything":     {client.SetRetention{}, 4},
+		"days":           {client.SetRetention{KeepDays: ref(15)}, 2},
+		"held":           {client.SetRetention{KeepDays: ref(15), KeepTotal: ref(int64(1)), Held: ref(true)}, 4},
+		"held, at most":  {client.SetRetention{KeepDays: ref(5), Held: ref(true), DaysAtMost: ref(30)}, 3},
+		"at most":        {client.SetRetention{KeepDays: ref(100), DaysAtMost: ref(15)}, 2},
+		"total":          {client.SetRetention{KeepTotal: ref(int64(1))}, 0},
+		"days and total": {client.SetRetention{KeepDays: ref(30), KeepTotal: ref(int64(1 << 40))}, 3},
+	} {
+		t.Run(name, func(t *testing.T) {
+			f := newFixture(t)
+			f.cask = strings.NewReplacer("/", "-", ",", "").Replace(f.cask)
+			f.write, _ = f.client(access.Write)
+			f.read, _ = f.client(access.Read)
+			f.sendBlocks(agentID(500), 40, 20, 10, 0)
+			defer db.Where("agent_id = ?", agentID(500)).Delete(&model.Feed{})
+			if (c.set != client.SetRetention{}) {
+				if _, err := f.admin().SetCask(ctx, f.cask, c.set); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if err := newKeeper(time.Now).Once(ctx); err != nil {
+				t.Fatal(err)
+			}
+			k, err := f.read.Cask(ctx, f.cask)
+			if err != nil || k.Records != c.blocks*10 {
+				t.Errorf("%d records are left, want %d: %v", k.Records, c.blocks*10, err)
+			}
+			counts, err := f.read.Count(ctx, client.Query{Cask: f.cask}, "severity")
+			if err != nil || counts.Total != c.blocks*10 {
+				t.Errorf("the counts are %+v: %v", counts, err)
+			}
+			if report, err := check.Store(ctx, db.Where("1 = 1"), func(int64, int64) {}); err != nil {
+				t.Error(report, err)
+			}
+		})
+	}
+}
+
+// A clock that jumps ahead removes nothing until it has been there for a while.
+func TestAClockThatJumpsRemovesNothing(t *testing.T) {
+	f, ctx := newFixture(t), context.Background()
+	f.sendBlocks(agentID(501), 1)
+	if _, err := f.admin().SetCask(ctx, f.cask, client.SetRetention{KeepDays: ref(30)}); err != nil {
+		t.Fatal(err)
+	}
+	now := time.Now().Round(0) // without the monotonic clock, as after a new start
+	k := newKeeper(func() time.Time { return now })
+	left := func() int64 {
+		t.Helper()
+		if err := k.Once(ctx); err != nil {
+			t.Fatal(err)
+		}
+		c, err := f.read.Cask(ctx, f.cask)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return c.Records
+	}
+	if n := left(); n != 10 {
+		t.Errorf("%d at first", n)
+	}
+	now = now.AddDate(1, 0, 0)
+	k = &keep.Keeper{DB: k.DB, Log: k.Log, Now: k.Now} // the service is started anew
+	if n := left(); n != 10 {
+		t.Errorf("%d are left after the jump", n)
+	}
+	now = now.Add(30 * time.Minute)
+	if n := left(); n != 10 {
+		t.Errorf("%d are left half an hour later", n)
+	}
+	now = now.Add(40 * time.Minute)
+	if n := left(); n != 0 {
+		t.Errorf("%d are left when the clock is believed", n)
+	}
+	db.Where("1 = 1").Delete(&model.Clock{})
+}
+
+func TestACaskTellsOfItsFeeds(t *testing.T) {
+	f, ctx := newFixture(t), context.Background()
+	f.sendBlocks(agentID(502), 0, 0)
+	head := client.BatchHead{First: 21, Last: 26, Shed: [8]int{7: 3}, Lost: 2, Refused: 1, Hash: "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"}
+	if _, err := f.write.SendBatch(ctx, agentID(502), "centre", f.cask, head, nil); err != nil {
+		t.Fatal(err)
+	}
+	f.write.SendStatus(ctx, agentID(502), client.AgentStatus{Host: "reef-02", Status: map[string]any{}})
+	k, err := f.read.Cask(ctx, f.cask)
+	if err != nil || len(k.Feeds) != 1 {
+		t.Fatal(k, err)
+	}
+	feed := k.Feeds[0]
+	if feed.Host != "reef-02" || feed.Confirmed != 26 || feed.Records != 20 || feed.Shed != 3 || feed.Lost != 2 || feed.Refused != 1 || feed.Arrived == nil {
+		t.Errorf("%+v", feed)
+	}
+	if k.BytesPerDay == 0 || k.WillReach != nil {
+		t.Errorf("%+v", k.Cask)
+	}
+	if k, err = f.admin().SetCask(ctx, f.cask, client.SetRetention{KeepTotal: ref(int64(1 << 30))}); err != nil || k.WillReach == nil || *k.WillReach != 1<<30 {
+		t.Errorf("%+v, %v", k.Cask, err)
+	}
+	if _, err := f.read.SetCask(ctx, f.cask, client.SetRetention{Held: ref(true)}); err == nil || !strings.Contains(err.Error(), "the token may read") {
+		t.Errorf("a token for reading sets it: %v", err)
+	}
+	if _, err := f.admin().SetCask(ctx, "nothing", client.SetRetention{Held: ref(true)}); err == nil {
+		t.Error("a cask that is not there is set")
+	}
+}
+
+func TestTheAuditTrailTellsWhoReadAndChangedWhat(t *testing.T) {
+	f, ctx := newFixture(t), context.Background()
+	admin := f.admin()
+	f.read.Read(ctx, client.Query{Cask: f.cask, Where: "app is pumpd"}, client.Page{}, func([]byte) error { return nil })
+	if _, err := admin.SetCask(ctx, f.cask, client.SetRetention{KeepDays: ref(3)}); err != nil {
+		t.Fatal(err)
+	}
+	acts, err := admin.Audit(ctx, time.Time{}, 2)
+	if err != nil || len(acts) != 2 {
+		t.Fatal(acts, err)
+	}
+	if a := acts[0]; a.By != "noor" || a.What != "set cask" || !strings.Contains(a.Detail, f.cask+": keep 3 days") {
+		t.Errorf("%+v", a)
+	}
+	if a := acts[1]; a.By != "test" || a.What != "read" || a.Detail != "cask "+f.cask+", where app is pumpd" {
+		t.Errorf("%+v", a)
+	}
+	if _, err := f.read.Audit(ctx, time.Time{}, 2); err == nil {
+		t.Error("a token for reading reads the audit trail")
+	}
+}
+
+// A block that is damaged is told, and the others are read all the same.
+func TestADamagedBlockIsFoundAndTheRestIsRead(t *testing.T) {
+	f, ctx := newFixture(t), context.Background()
+	f.sendBlocks(agentID(503), 0, 0, 0)
+	var feed model.Feed
+	db.Where("agent_id = ?", agentID(503)).Take(&feed)
+	var b model.Block
+	db.Where("feed_id = ? AND first_number = 11", feed.ID).Take(&b)
+	b.Payload[len(b.Payload)/2] ^= 0xff
+	db.Model(&b).Update("payload", b.Payload)
+	defer db.Delete(&b)
+	n := 0
+	err := f.read.Read(ctx, client.Query{Cask: f.cask}, client.Page{}, func(line []byte) error {
+		var r record.Record
+		n++
+		return r.ParseJSON(line)
+	})
+	if _, told := err.(*client.DamagedBlocks); n != 20 || !told {
+		t.Errorf("%d records, %v", n, err)
+	}
+	report, err := check.Store(ctx, db, func(int64, int64) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	found := false
+	for _, fault := range report.Faults {
+		found = found || fault.Block == b.ID && fault.Cask == f.cask && strings.Contains(fault.What, "records 11 to 20")
+	}
+	if !found {
+		t.Errorf("%+v", report.Faults)
+	}
+}

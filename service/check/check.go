@@ -1,0 +1,166 @@
+// Package check looks through the whole store for what is not as it should be.
+package check
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"fmt"
+
+	"gorm.io/gorm"
+
+	"oakbarrel/core/block"
+	"oakbarrel/service/ingest"
+	"oakbarrel/service/model"
+)
+
+// Report is what was found.
+type Report struct {
+	Blocks  int64     `json:"blocks"`
+	Records int64     `json:"records"`
+	Bytes   int64     `json:"bytes"`
+	Feeds   int       `json:"feeds"`
+	Faults  []Fault   `json:"faults"`
+	whole   bool      // no block is damaged, so that the counts can be compared
+	counts  allCounts // of the blocks
+}
+
+type allCounts map[model.Minute]int64
+
+// Fault is something that is not as it should be.
+type Fault struct {
+	Cask  string `json:"cask"`
+	Block uint64 `json:"block"` // 0 for none
+	What  string `json:"what"`
+}
+
+// together is how many blocks are read at a time.
+const together = 16
+
+// Store looks at every block: whether it is what came, and what is said of it;
+// then whether feeds go on without a gap, and the counts by minute are those of
+// the records. After each look it calls progress with how many of all blocks
+// were looked at. What changes meanwhile may be told as a fault.
+func Store(ctx context.Context, db *gorm.DB, progress func(done, all int64)) (r Report, err error) {
+	db = db.WithContext(ctx)
+	names, err := caskNames(db)
+	if err != nil {
+		return r, err
+	}
+	var all int64
+	if err := db.Model(&model.Block{}).Count(&all).Error; err != nil {
+		return r, err
+	}
+	r.Faults, r.counts, r.whole = []Fault{}, allCounts{}, true
+	ends := map[uint64]model.Block{} // the last block of each feed
+	last := model.Block{}
+	for more := true; more; {
+		var blocks []model.Block
+		err := db.Where("feed_id > ? OR feed_id = ? AND first_number > ?", last.FeedID, last.FeedID, last.FirstNumber).Order("feed_id, first_number").Limit(together).Find(&blocks).Error
+		if err != nil {
+			return r, err
+		}
+		for _, b := range blocks {
+			r.look(b, names)
+			if before, known := ends[b.FeedID]; known && b.FirstNumber != before.LastNumber+1 {
+				r.fault(names[b.CaskID], b.ID, "number %d of feed %d follows on %d", b.FirstNumber, b.FeedID, before.LastNumber)
+			}
+			b.Payload, b.Words = nil, nil
+			ends[b.FeedID], last = b, b
+		}
+		more = len(blocks) > 0
+		progress(r.Blocks, all)
+	}
+	if err := r.lookAtFeeds(db, ends, names); err != nil {
+		return r, err
+	}
+	if r.whole {
+		err = r.lookAtCounts(db, names)
+	}
+	return r, err
+}
+
+func caskNames(db *gorm.DB) (map[uint64]string, error) {
+	var casks []model.Cask
+	err := db.Find(&casks).Error
+	names := map[uint64]string{}
+	for _, c := range casks {
+		names[c.ID] = c.Name
+	}
+	return names, err
+}
+
+func (r *Report) fault(cask string, block uint64, format string, args ...any) {
+	r.Faults = append(r.Faults, Fault{cask, block, fmt.Sprintf(format, args...)})
+}
+
+// look looks at one block.
+func (r *Report) look(b model.Block, names map[uint64]string) {
+	cask := names[b.CaskID]
+	r.Blocks++
+	r.Records += int64(b.Records)
+	r.Bytes += b.Size
+	hash := sha256.Sum256(b.Payload)
+	if !bytes.Equal(hash[:], b.Hash) {
+		r.whole = false
+		r.fault(cask, b.ID, "its %d bytes are not those that came: the checksum is another; the records %d to %d are damaged", b.Size, b.FirstNumber, b.LastNumber)
+		return
+	}
+	if b.Records == 0 {
+		return
+	}
+	content, err := block.Decode(b.Payload)
+	if err != nil {
+		r.whole = false
+		r.fault(cask, b.ID, "it cannot be read: %v", err)
+		return
+	}
+	h := content.Header()
+	if h.Records != b.Records || h.FirstNumber < b.FirstNumber || h.LastNumber > b.LastNumber || ingest.Micros(h.FirstTime) != b.FirstTime || ingest.Micros(h.LastTime) != b.LastTime || h.Severities != b.Severities || h.Facilities != b.Facilities {
+		r.fault(cask, b.ID, "what is said of it is not what stands in it")
+	}
+	if err := ingest.CountBlock(b, r.counts); err != nil {
+		r.fault(cask, b.ID, "it cannot be read: %v", err)
+	}
+}
+
+// lookAtFeeds compares what is confirmed with what is there.
+func (r *Report) lookAtFeeds(db *gorm.DB, ends map[uint64]model.Block, names map[uint64]string) error {
+	var feeds []model.Feed
+	if err := db.Find(&feeds).Error; err != nil {
+		return err
+	}
+	r.Feeds = len(feeds)
+	for _, f := range feeds {
+		// A feed of which nothing is left was trimmed.
+		if last, some := ends[f.ID]; some && last.LastNumber != f.Confirmed {
+			r.fault(names[last.CaskID], last.ID, "feed %d of agent %s is confirmed up to %d, and its last block ends at %d", f.ID, f.AgentID, f.Confirmed, last.LastNumber)
+		}
+	}
+	return nil
+}
+
+func (r *Report) lookAtCounts(db *gorm.DB, names map[uint64]string) error {
+	var rows []model.Minute
+	if err := db.Find(&rows).Error; err != nil {
+		return err
+	}
+	wrong := map[uint64]int64{}
+	for _, row := range rows {
+		n := row.Count
+		row.Count = 0
+		wrong[row.CaskID] += abs(n - r.counts[row])
+		delete(r.counts, row)
+	}
+	for m, n := range r.counts {
+		wrong[m.CaskID] += n
+	}
+	for cask, n := range wrong {
+		if n > 0 {
+			r.fault(names[cask], 0, "the counts by minute are wrong by %d records", n)
+		}
+	}
+	return nil
+}
+
+func abs(n int64) int64 { return max(n, -n) }

@@ -1,0 +1,191 @@
+// Package keep removes from the store what its casks are not to keep any
+// longer: whole blocks, the oldest first, in small transactions.
+//
+// Its central type is [Keeper].
+package keep
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"gorm.io/gorm"
+
+	"oakbarrel/service/ingest"
+	"oakbarrel/service/model"
+)
+
+const (
+	pause    = time.Minute // between two looks
+	together = 8           // blocks that one transaction removes
+	jump     = time.Hour   // by which a clock may be ahead of what was seen of it
+	settling = time.Hour   // for which a clock that has jumped is not believed
+	lockName = "oakbarrel keep"
+)
+
+// Keeper removes what is over. One service of those before a database does so at a time.
+type Keeper struct {
+	DB  *gorm.DB
+	Log *slog.Logger
+	Now func() time.Time
+
+	doubted time.Time // since when the clock is not believed, zero where it is
+	seen    time.Time // when the clock was last looked at; with a monotonic reading
+}
+
+// Run removes what is over from time to time, until ctx ends.
+func (k *Keeper) Run(ctx context.Context) {
+	for ctx.Err() == nil {
+		if err := k.Once(ctx); err != nil && ctx.Err() == nil {
+			k.Log.Warn("what casks are not to keep cannot be removed now", "why", err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+	}
+}
+
+// Once removes what is over now.
+func (k *Keeper) Once(ctx context.Context) error {
+	return k.DB.WithContext(ctx).Connection(func(db *gorm.DB) error { // a lock belongs to a connection
+		db = db.Session(&gorm.Session{NewDB: true}) // each statement begins anew, on the same connection
+		var got int
+		if err := db.Raw("SELECT GET_LOCK(?, 0)", lockName).Scan(&got).Error; err != nil || got != 1 {
+			return err // another service does it
+		}
+		defer db.Exec("DO RELEASE_LOCK(?)", lockName)
+		byAge, err := k.trustsClock(db)
+		if err != nil {
+			return err
+		}
+		var casks []model.Cask
+		if err := db.Find(&casks).Error; err != nil {
+			return err
+		}
+		for _, c := range casks {
+			if err := k.trim(db, c, byAge); err != nil {
+				return fmt.Errorf("cask %s: %w", c.Name, err)
+			}
+		}
+		return nil
+	})
+}
+
+// trustsClock tells whether ages may be told by the clock. One that is far
+// ahead of where it was seen last may be wrong; what it would remove is gone
+// for good, so it has to be there for a while.
+func (k *Keeper) trustsClock(db *gorm.DB) (bool, error) {
+	now := k.Now()
+	last := model.Clock{ID: 1, Seen: now}
+	if err := db.FirstOrCreate(&last, model.Clock{ID: 1}).Error; err != nil {
+		return false, err
+	}
+	expected := last.Seen
+	if !k.seen.IsZero() {
+		expected = k.seen.Round(0).Add(now.Sub(k.seen)) // by the monotonic clock, which does not jump
+	}
+	switch ahead := now.Round(0).Sub(expected); {
+	case ahead > jump:
+		k.Log.Warn("the clock is ahead of where it was; nothing is removed by age for a while", "ahead", ahead.Round(time.Second).String())
+		k.doubted = now
+	case !k.doubted.IsZero() && now.Sub(k.doubted) > settling:
+		k.doubted = time.Time{}
+	}
+	k.seen = now
+	return k.doubted.IsZero(), db.Save(&model.Clock{ID: 1, Seen: now}).Error
+}
+
+// trim removes what a cask is not to keep.
+func (k *Keeper) trim(db *gorm.DB, c model.Cask, byAge bool) error {
+	days := c.Keep.DaysAtMost
+	if !c.Keep.Held && c.Keep.Days > 0 && (days == 0 || c.Keep.Days < days) {
+		days = c.Keep.Days
+	}
+	removed := removal{}
+	if days > 0 && byAge {
+		before := k.Now().AddDate(0, 0, -days).UnixMicro()
+		for more := true; more; {
+			blocks, err := k.oldest(db.Where("arrived < ?", before), c)
+			if err != nil {
+				return err
+			}
+			if more, err = len(blocks) > 0, k.remove(db, c, blocks, &removed); err != nil {
+				return err
+			}
+		}
+	}
+	if !c.Keep.Held && c.Keep.Total > 0 {
+		if err := k.trimTotal(db, c, &removed); err != nil {
+			return err
+		}
+	}
+	if removed.blocks > 0 {
+		k.Log.Info("removed what the cask is not to keep", "cask", c.Name, "blocks", removed.blocks, "records", removed.records, "bytes", removed.bytes)
+	}
+	return nil
+}
+
+// removal is what was removed.
+type removal struct {
+	blocks         int
+	records, bytes int64
+}
+
+// trimTotal removes the oldest blocks until the rest is not more than allowed.
+func (k *Keeper) trimTotal(db *gorm.DB, c model.Cask, removed *removal) error {
+	var total int64
+	if err := db.Model(&model.Block{}).Where("cask_id = ?", c.ID).Select("COALESCE(SUM(size), 0)").Scan(&total).Error; err != nil {
+		return err
+	}
+	for total > c.Keep.Total {
+		blocks, err := k.oldest(db, c)
+		if err != nil || len(blocks) == 0 {
+			return err
+		}
+		for i, b := range blocks {
+			if total -= b.Size; total <= c.Keep.Total {
+				blocks = blocks[:i+1]
+				break
+			}
+		}
+		if err := k.remove(db, c, blocks, removed); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// oldest returns some of the blocks that came first to a cask.
+func (k *Keeper) oldest(db *gorm.DB, c model.Cask) (blocks []model.Block, err error) {
+	err = db.Omit("words").Where("cask_id = ?", c.ID).Order("arrived, id").Limit(together).Find(&blocks).Error
+	return blocks, err
+}
+
+// remove removes blocks, and takes their records out of the counts by minute.
+func (k *Keeper) remove(db *gorm.DB, c model.Cask, blocks []model.Block, removed *removal) error {
+	if len(blocks) == 0 {
+		return nil
+	}
+	var ids []uint64
+	counts := map[model.Minute]int64{}
+	for _, b := range blocks {
+		ids = append(ids, b.ID)
+		removed.blocks++
+		removed.records += int64(b.Records)
+		removed.bytes += b.Size
+		if b.Records == 0 {
+			continue
+		}
+		if err := ingest.CountBlock(b, counts); err != nil {
+			k.Log.Warn("a block that is removed cannot be read; its records stay in the counts over time", "cask", c.Name, "block", b.ID, "why", err)
+		}
+	}
+	return db.Transaction(func(tx *gorm.DB) error {
+		if err := ingest.SubtractCounts(tx, counts); err != nil {
+			return err
+		}
+		return tx.Where("id IN ?", ids).Delete(&model.Block{}).Error
+	})
+}
