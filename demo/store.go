@@ -69,7 +69,22 @@ func tryStore(ctx context.Context, o Options) (s *store, err error) {
 	if s.writeToken, err = s.token(o.Binary, database, "write", s.writeTokenFile()); err != nil {
 		return s, err
 	}
-	return s, s.addAccount(o.Binary, database)
+	if err := s.addAccount(o.Binary, database); err != nil {
+		return s, err
+	}
+	return s, s.setRetention(o.Binary)
+}
+
+// setRetention has the casks keep what an administrator would have them keep.
+func (s *store) setRetention(binary string) error {
+	for cask, keep := range map[string][]string{"reef": {"--keep-days", "30", "--keep-total", "2GiB"}, "gateway": {"--keep-days", "90"}} {
+		set := exec.Command(binary, append([]string{"cask", "set", cask, "--account", account, "--password-file", filepath.Join(s.dir, "password")}, keep...)...)
+		set.Env = append(os.Environ(), "OAKBARREL_URL="+s.url)
+		if out, err := set.CombinedOutput(); err != nil {
+			return fmt.Errorf("set what cask %s keeps: %w: %s", cask, err, out)
+		}
+	}
+	return nil
 }
 
 // addAccount makes the account at the first start; its password is kept in a file.

@@ -139,6 +139,44 @@ func (b *browser) signIn(name, password string) {
 	b.typeInto("[name=password]", password+"\r")
 }
 
+// An admin sets what a cask keeps, and what is set is what the command tells.
+func TestCasksInTheConsole(t *testing.T) {
+	s := newStore(t)
+	password := filepath.Join(s.dir, "password")
+	os.WriteFile(password, []byte("lantern-light\n"), 0o600)
+	expect(t, 0, "", "", "account", "add", "noor", "--role", "admin", "--password-file", password, "--database-file", s.database)
+	h := s.host("gateway", s.token("gateway", "write"))
+	h.start()
+	h.send("udp", "<11>by-hand: one")
+	h.waitUntilDelivered(1)
+	b := newBrowser(t, "http://"+s.address)
+	b.signIn("noor", "lantern-light")
+	b.waitForText("Records in the store")
+	b.click("a[href='/casks']")
+	b.waitForText("nothing bounds it")
+	b.click("a[href='/casks/gateway']")
+	b.waitForText("What it keeps")
+	b.waitForText("tide-gw")
+	b.typeInto("label:nth-of-type(1) input", "30")
+	b.typeInto("label:nth-of-type(2) input", "1.5")
+	b.waitForText("What is over goes within a minute")
+	b.click("form button")
+	b.waitForText("It keeps 30 days, and 1.5 GiB at most.")
+	b.fits("a cask")
+	b.size(390, 800)
+	b.fits("a cask, 390 wide")
+	t.Setenv("OAKBARREL_URL", s.url())
+	t.Setenv("OAKBARREL_TOKEN", s.token("gateway", "read"))
+	expect(t, 0, "keeps 30 days, and 1.5 GiB at most", "", "cask", "show", "gateway")
+	expect(t, 3, "", "the token may read", "cask", "set", "gateway", "--hold")
+	t.Setenv("OAKBARREL_TOKEN", s.token("*", "admin"))
+	expect(t, 0, "keeps everything, as it is on hold, in no case longer than 400 days", "", "cask", "set", "gateway", "--hold", "--days-at-most", "400")
+	expect(t, 2, "", "--keep-total cannot be", "cask", "set", "gateway", "--keep-total", "20")
+	expect(t, 2, "", "nothing is to be set", "cask", "set", "gateway")
+	expect(t, 0, "set cask", "", "audit")
+	expect(t, 0, "1 blocks of 1 feeds with 1 records", "", "store", "check", "--database-file", s.database)
+}
+
 func TestTheConsole(t *testing.T) {
 	s := newStore(t)
 	password := filepath.Join(s.dir, "password")
@@ -199,7 +237,7 @@ func TestTheConsole(t *testing.T) {
 	if d := time.Since(start); d > time.Second && os.Getenv("OAKBARREL_RACE") == "" {
 		t.Errorf("a new record is seen after %v", d)
 	}
-	for name, path := range map[string]string{"Today": "/", "Logs": "/logs", "Hosts": "/hosts", "Plans": "/plans"} {
+	for name, path := range map[string]string{"Today": "/", "Logs": "/logs", "Hosts": "/hosts", "Plans": "/plans", "Casks": "/casks", "a cask": "/casks/gateway"} {
 		b.size(390, 800)
 		b.open(path)
 		b.waitFor("document.querySelector('main')?.innerText.length > 20")

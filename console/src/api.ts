@@ -207,6 +207,32 @@ async function post<T>(path: string, body: unknown, signal?: AbortSignal): Promi
   return (await ask(path, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body), signal })).json();
 }
 
+// For how long a cask keeps its records; 0 stands for no bound. Sizes are bytes.
+export interface Retention {
+  keep_days: number;
+  keep_total: number;
+  held: boolean;
+  days_at_most: number;
+}
+
+export interface Cask extends Retention {
+  name: string;
+  records: number;
+  bytes: number;
+  first: string | null;
+  last: string | null;
+  bytes_per_day: number;
+  will_reach: number | null;
+}
+
+export interface CaskAndFeeds extends Cask {
+  feeds: { host: string; agent_id: string; outlet: string; confirmed: number; records: number; shed: number; lost: number; refused: number; arrived: string | null; delay_seconds: number }[];
+}
+
+export async function setCask(name: string, to: Retention): Promise<CaskAndFeeds> {
+  return (await ask(`/casks/${encodeURIComponent(name)}`, { method: "PATCH", headers: { "Content-Type": "application/json" }, body: JSON.stringify(to) })).json();
+}
+
 // order gives an agent an order, and returns what came of it.
 export async function order(agent: string, what: { kind: string; rule?: string; to?: string; seconds?: number; outlet?: string; path?: string }): Promise<Order> {
   const path = `/agents/${agent}/orders`;
