@@ -62,6 +62,15 @@ func openState(dir string) (*state, error) {
 	return s, nil
 }
 
+// Identity returns the id of the agent with a state folder, and makes both where
+// they are missing. An agent may run meanwhile.
+func Identity(stateDir string) (string, error) {
+	if err := os.MkdirAll(stateDir, 0o750); err != nil {
+		return "", err
+	}
+	return readID(filepath.Join(stateDir, idFile))
+}
+
 // readID returns the agent's random identity, made with the folder: an agent
 // whose folder was lost is a new one.
 func readID(path string) (string, error) {

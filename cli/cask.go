@@ -148,10 +148,10 @@ func (a *app) printCask(k client.CaskAndFeeds) error {
 	} else {
 		fmt.Fprintln(a.stdout, "grows without bound")
 	}
-	rows := [][]string{{"HOST", "OUTLET", "LAST NUMBER", "RECORDS", "SHED", "LOST", "REFUSED", "LAST BATCH", "DELAY"}}
+	rows := [][]string{{"HOST", "KNOWN AS", "OUTLET", "LAST NUMBER", "RECORDS", "SHED", "LOST", "REFUSED", "LAST BATCH", "DELAY"}}
 	for _, f := range k.Feeds {
 		delay := (time.Duration(f.DelaySeconds*1000) * time.Millisecond).Round(100 * time.Millisecond).String()
-		rows = append(rows, []string{f.Host, f.Outlet, count(int64(f.Confirmed)), count(f.Records), count(f.Shed), count(f.Lost), count(f.Refused), agoOrNever(f.Arrived), delay})
+		rows = append(rows, []string{f.Host, f.Sender, f.Outlet, count(int64(f.Confirmed)), count(f.Records), count(f.Shed), count(f.Lost), count(f.Refused), agoOrNever(f.Arrived), delay})
 	}
 	if len(rows) > 1 {
 		fmt.Fprintln(a.stdout, "\nfeeds")

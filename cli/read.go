@@ -237,7 +237,7 @@ func clockOrNever(t *time.Time) string {
 }
 
 func (a *app) hostsCommand() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use:   "hosts",
 		Short: "List the hosts that the service has heard",
 		Example: `  oakbarrel hosts
@@ -263,4 +263,6 @@ func (a *app) hostsCommand() *cobra.Command {
 			return nil
 		},
 	}
+	c.AddCommand(a.hostsInviteCommand(), a.hostsRevokeCommand())
+	return c
 }

@@ -174,7 +174,8 @@ type CaskAndFeeds struct {
 
 // Feed is the ordered flow of records from one outlet of one agent, as far as a cask has it.
 type Feed struct {
-	Host         string     `json:"host"` // as the agent says
+	Host         string     `json:"host"`   // as the agent says
+	Sender       string     `json:"sender"` // the label of its token: who it is known to be
 	AgentID      string     `json:"agent_id"`
 	Outlet       string     `json:"outlet"`
 	Confirmed    uint64     `json:"confirmed"` // the last number
@@ -186,6 +187,39 @@ type Feed struct {
 	Last         *time.Time `json:"last"`
 	Arrived      *time.Time `json:"arrived"`       // the last batch
 	DelaySeconds float64    `json:"delay_seconds"` // of its last record, from its time to its arrival
+}
+
+// Invite asks for an invitation.
+type Invite struct {
+	Cask    string `json:"cask" pattern:"^[A-Za-z0-9._-]{1,64}$" doc:"the name of a cask, which is made where it is new"`
+	Label   string `json:"label,omitempty" maxLength:"128" doc:"by which the host is known; its own name where it is missing"`
+	Minutes int    `json:"minutes" minimum:"1" maximum:"43200" doc:"for which it may be accepted"`
+}
+
+// Invitation is an invitation that was made. Its code is not shown again.
+type Invitation struct {
+	Code        string    `json:"code"`
+	Ends        time.Time `json:"ends"`
+	Fingerprint string    `json:"fingerprint"` // of the service's certificate, "" without https
+}
+
+// Accept uses an invitation up.
+type Accept struct {
+	Code    string `json:"code" maxLength:"100"`
+	AgentID string `json:"agent_id" pattern:"^[0-9a-f]{32}$"`
+	Host    string `json:"host" maxLength:"255"`
+}
+
+// Accepted is what an agent gets for an invitation.
+type Accepted struct {
+	Token string `json:"token"`
+	Cask  string `json:"cask"`
+	Label string `json:"label"`
+}
+
+// Revoked tells how many tokens were taken away.
+type Revoked struct {
+	Tokens int64 `json:"tokens"`
 }
 
 // Act is what somebody did or read.

@@ -63,6 +63,9 @@ func Run(ctx context.Context, o Options) error {
 	a := &api.API{DB: db, Search: search.New(db), Orders: orders.New(committing, db), Hub: hub, Log: o.Log, Secure: o.Certificate != "", Queue: ingest.NewQueue(committing, db, hub.Grown)}
 	keeper := &keep.Keeper{DB: db, Log: o.Log, Now: time.Now}
 	go keeper.Run(committing)
+	if o.Certificate != "" {
+		a.Fingerprint = fingerprint.Of(certificate.Certificate[0]).String()
+	}
 	ending, end := context.WithCancel(context.Background())
 	defer end()
 	server := &http.Server{

@@ -226,11 +226,18 @@ export interface Cask extends Retention {
 }
 
 export interface CaskAndFeeds extends Cask {
-  feeds: { host: string; agent_id: string; outlet: string; confirmed: number; records: number; shed: number; lost: number; refused: number; arrived: string | null; delay_seconds: number }[];
+  feeds: { host: string; sender: string; agent_id: string; outlet: string; confirmed: number; records: number; shed: number; lost: number; refused: number; arrived: string | null; delay_seconds: number }[];
 }
 
 export async function setCask(name: string, to: Retention): Promise<CaskAndFeeds> {
   return (await ask(`/casks/${encodeURIComponent(name)}`, { method: "PATCH", headers: { "Content-Type": "application/json" }, body: JSON.stringify(to) })).json();
+}
+
+// invite makes an invitation as one text, the same that the command makes.
+export async function invite(cask: string, label: string): Promise<{ text: string; ends: string }> {
+  const made = await post<{ code: string; ends: string; fingerprint: string }>("/invitations", { cask, label, minutes: 60 });
+  const ticket = JSON.stringify({ u: location.origin, c: made.code, f: made.fingerprint || undefined });
+  return { text: "barrel-" + btoa(ticket).replace(/\+/g, "-").replace(/\//g, "_").replace(/=+$/, ""), ends: made.ends };
 }
 
 // order gives an agent an order, and returns what came of it.

@@ -84,11 +84,12 @@ function Feeds({ cask }: { cask: CaskAndFeeds }) {
   return (
     <div className="overflow-x-auto">
       <table className="w-full text-sm">
-        <thead><tr className="text-left text-soft">{["host", "outlet", "last number", "records", "shed", "lost", "refused", "last batch", "delay"].map((n) => <th key={n} className="py-1 pr-4 font-normal">{n}</th>)}</tr></thead>
+        <thead><tr className="text-left text-soft">{["host", "known as", "outlet", "last number", "records", "shed", "lost", "refused", "last batch", "delay"].map((n) => <th key={n} className="py-1 pr-4 font-normal">{n}</th>)}</tr></thead>
         <tbody>
           {cask.feeds.map((f) => (
             <tr key={f.agent_id + f.outlet} className="border-t border-line align-baseline">
               <td className="py-1 pr-4"><Link className="font-semibold hover:underline" to={`/hosts/${f.agent_id}`}>{f.host || f.agent_id.slice(0, 12)}</Link></td>
+              <td className="pr-4">{f.sender}</td>
               <td className="pr-4">{f.outlet}</td>
               <td className="pr-4">{count(f.confirmed)}</td>
               <td className="pr-4">{count(f.records)}</td>

@@ -5,6 +5,7 @@ import { DetailWindows } from "./detail";
 import { Containers } from "./containers";
 import { Files } from "./files";
 import { Followed } from "./followed";
+import { Invite } from "./invite";
 import { size } from "./size";
 import { TestRecord } from "./testrecord";
 import { ago, clock, count, day } from "./time";
@@ -73,6 +74,7 @@ export default function Hosts() {
           ))}
         </ul>
       </section>
+      <Invite />
     </div>
   );
 }

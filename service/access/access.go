@@ -19,7 +19,7 @@ const EveryCask = "*"
 // NewToken makes a token for a cask, which it makes where it is new, and
 // returns it. It is not kept and cannot be shown again.
 func NewToken(db *gorm.DB, cask, may, label string) (string, error) {
-	t := model.Token{May: may, Label: label, Created: time.Now()}
+	t := model.Token{May: may, Label: label}
 	if cask != EveryCask {
 		c, err := model.CaskNamed(db, cask)
 		if err != nil {
@@ -27,12 +27,26 @@ func NewToken(db *gorm.DB, cask, may, label string) (string, error) {
 		}
 		t.CaskID = &c.ID
 	}
+	return create(db, t)
+}
+
+func create(db *gorm.DB, t model.Token) (string, error) {
+	text, hash := secret("ob_")
+	t.Hash, t.Created = hash, time.Now()
+	return text, db.Create(&t).Error
+}
+
+// secret returns a random text that nobody can guess, and its hash.
+func secret(prefix string) (text string, hash []byte) {
 	random := make([]byte, 32)
 	rand.Read(random)
-	token := "ob_" + base64.RawURLEncoding.EncodeToString(random)
-	hash := sha256.Sum256([]byte(token))
-	t.Hash = hash[:]
-	return token, db.Create(&t).Error
+	text = prefix + base64.RawURLEncoding.EncodeToString(random)
+	return text, hashOf(text)
+}
+
+func hashOf(text string) []byte {
+	hash := sha256.Sum256([]byte(text))
+	return hash[:]
 }
 
 // ErrUnknown says that a token is not one of ours.
@@ -40,8 +54,7 @@ var ErrUnknown = errors.New("the token is not known")
 
 // Find returns the token that the text stands for.
 func Find(db *gorm.DB, token string) (t model.Token, err error) {
-	hash := sha256.Sum256([]byte(token))
-	err = db.Where("hash = ?", hash[:]).Take(&t).Error
+	err = db.Where("hash = ?", hashOf(token)).Take(&t).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		err = ErrUnknown
 	}

@@ -35,6 +35,7 @@ type Visitor struct {
 	Role  string  // of the account, "" for a token
 	Token string  // what the token may do, "" for an account
 	Cask  *uint64 // the only cask, nil for every one
+	Agent string  // the only agent that it may be, "" for any
 }
 
 // OfAccount returns who has signed in.
@@ -42,7 +43,7 @@ func OfAccount(a model.Account) Visitor { return Visitor{Name: a.Name, Role: a.R
 
 // OfToken returns who brings a token.
 func OfToken(t model.Token) Visitor {
-	return Visitor{Name: cmp.Or(t.Label, "a token"), Token: t.May, Cask: t.CaskID}
+	return Visitor{Name: cmp.Or(t.Label, "a token"), Token: t.May, Cask: t.CaskID, Agent: t.AgentID}
 }
 
 // Refusal says what a visitor may not do, and how to mend it.

@@ -37,6 +37,8 @@ type API struct {
 	Log    *slog.Logger
 	Door   access.Door
 	Secure bool // it is reached by https only
+	// Fingerprint is that of the service's certificate, "" for none.
+	Fingerprint string
 }
 
 // Handler returns the interface as a handler of net/http.
@@ -93,6 +95,9 @@ func (a *API) register(api huma.API) {
 	handle(api, "POST /plans/check", "What is wrong in a plan, and where its records can go", a.need(access.Read), a.checkPlan)
 	handle(api, "POST /plans/explain", "What each rule of a plan says of a message", a.need(access.Read), a.explainPlan)
 	handle(api, "POST /plans/compare", "What another plan would do with what a cask holds", a.need(access.Read), a.comparePlans)
+	handle(api, "POST /invitations", "Invite a host: a code for a token of its own", a.need(access.Admin), a.invite)
+	handle(api, "POST /accept", "Use the code of an invitation up", nil, a.accept)
+	handle(api, "POST /agents/{agent}/revoke", "Take away the tokens that an agent was given for invitations", a.need(access.Admin), a.revoke)
 	handle(api, "POST /tokens", "Make a token", a.need(access.Admin), a.newToken)
 	api.OpenAPI().AddOperation(batchOperation)
 }

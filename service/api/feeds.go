@@ -91,7 +91,7 @@ func (a *API) takeBatch(c *gin.Context) (confirmed uint64, err error) {
 	if err != nil {
 		return 0, err
 	}
-	b.CaskID = cask.ID
+	b.CaskID, b.Sender = cask.ID, visitor(ctx).Name
 	if err := readBatch(c, b); err != nil {
 		return 0, err
 	}

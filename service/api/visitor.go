@@ -22,7 +22,7 @@ func visitor(ctx context.Context) access.Visitor { return ctx.Value(visitorKey{}
 func (a *API) need(what string) huma.Middlewares {
 	return huma.Middlewares{func(ctx huma.Context, next func(huma.Context)) {
 		c := humagin.Unwrap(ctx)
-		if v, err := a.admit(c.Request, what); err != nil {
+		if v, err := a.admit(c, what); err != nil {
 			answer(c, err)
 		} else {
 			next(huma.WithValue(ctx, visitorKey{}, v))
@@ -33,7 +33,7 @@ func (a *API) need(what string) huma.Middlewares {
 // needGin does the same for a handler that is not typed.
 func (a *API) needGin(what string) gin.HandlerFunc {
 	return func(c *gin.Context) {
-		if v, err := a.admit(c.Request, what); err != nil {
+		if v, err := a.admit(c, what); err != nil {
 			answer(c, err)
 		} else {
 			c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), visitorKey{}, v))
@@ -41,8 +41,10 @@ func (a *API) needGin(what string) gin.HandlerFunc {
 	}
 }
 
-// admit finds out who asks, by a token or a sign-in, and whether they may.
-func (a *API) admit(r *http.Request, what string) (v access.Visitor, err error) {
+// admit finds out who asks, by a token or a sign-in, and whether they may. An
+// agent with a token of its own may speak for itself alone.
+func (a *API) admit(c *gin.Context, what string) (v access.Visitor, err error) {
+	r := c.Request
 	if header := r.Header.Get("Authorization"); header != "" {
 		v, err = a.byToken(r.Context(), header, what)
 	} else {
@@ -56,6 +58,9 @@ func (a *API) admit(r *http.Request, what string) (v access.Visitor, err error) 
 	}
 	if refusal := v.Need(what); refusal != nil {
 		return v, problem(http.StatusForbidden, refusal.What, refusal.Mend)
+	}
+	if agent := c.Param("agent"); v.Agent != "" && agent != v.Agent {
+		return v, problem(http.StatusForbidden, "the token is that of another agent", "invite this one too: oakbarrel hosts invite --cask NAME")
 	}
 	return v, nil
 }

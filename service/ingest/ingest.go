@@ -23,6 +23,7 @@ import (
 // Batch is a run of numbers of a feed, as an agent sends it.
 type Batch struct {
 	AgentID, Outlet string
+	Sender          string // the label of the token that it came with
 	CaskID          uint64
 	First, Last     uint64
 	Shed            [8]int // by severity
@@ -226,7 +227,7 @@ func take(tx *gorm.DB, j *job, counts map[model.Minute]int64) (taken bool, err e
 		return false, err
 	}
 	j.confirmed = b.Last
-	return true, tx.Model(&feed).Update("confirmed", b.Last).Error
+	return true, tx.Model(&feed).Updates(map[string]any{"confirmed": b.Last, "sender": b.Sender}).Error
 }
 
 func floor(a, b int64) int64 {

@@ -36,7 +36,20 @@ type Token struct {
 	CaskID  *uint64 // nil for every cask
 	May     string  `gorm:"size:8"` // "read", "write" or "admin"
 	Label   string  `gorm:"size:128"`
+	AgentID string  `gorm:"size:32;index"` // of the only agent that may use it, "" for any program
 	Created time.Time
+}
+
+// Invitation lets one agent have a token of its own, once. Its code is not kept.
+type Invitation struct {
+	ID      uint64 `gorm:"primaryKey"`
+	Hash    []byte `gorm:"type:binary(32);uniqueIndex"` // SHA-256
+	CaskID  uint64
+	Label   string `gorm:"size:128"`
+	By      string `gorm:"size:128"`
+	Ends    time.Time
+	Used    *time.Time
+	AgentID string `gorm:"size:32"` // that used it
 }
 
 // Account is a person who may sign in.
@@ -79,6 +92,7 @@ type Feed struct {
 	AgentID   string `gorm:"size:32;uniqueIndex:agent_outlet"`
 	Outlet    string `gorm:"size:64;uniqueIndex:agent_outlet"`
 	Confirmed uint64 // the last number that is committed
+	Sender    string `gorm:"size:128"` // the label of the token that its last batch came with: who it is known to be
 }
 
 // Block is a batch as the host packed it, with what its records show. Times
@@ -163,6 +177,9 @@ var migrations = []*gormigrate.Migration{{
 }, {
 	ID:      "0007 retention, refused records, audit trail",
 	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Cask{}, &Block{}, &Act{}, &Clock{}) },
+}, {
+	ID:      "0008 invitations, senders of feeds",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Token{}, &Invitation{}, &Feed{}) },
 }}
 
 // Open opens the database and brings its tables up to date. The error does not

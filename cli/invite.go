@@ -1,0 +1,187 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"oakbarrel/agent"
+	"oakbarrel/client"
+	"oakbarrel/core/disk"
+	"oakbarrel/core/fingerprint"
+)
+
+func (a *app) hostsInviteCommand() *cobra.Command {
+	var i client.Invite
+	var valid time.Duration
+	var account, passwordFile string
+	c := &cobra.Command{
+		Use:   "invite --cask NAME",
+		Short: "Make an invitation: one text with which a host gets a token of its own",
+		Long: `Make an invitation: one text that holds the service's address, a code that can be
+used once, and the fingerprint of its certificate. On the host, "oakbarrel accept"
+takes it, and gets a token that only this host's agent can use.
+
+It takes the token of an admin in OAKBARREL_TOKEN, or an account that is one.`,
+		Example: `  oakbarrel hosts invite --cask gateway --label tide-gw
+  oakbarrel hosts invite --cask gateway --valid 24h --account noor --password-file noor.password`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			switch {
+			case !caskName.MatchString(i.Cask):
+				return usageError("--cask cannot be %q; a name has letters, digits and - _ . and at most 64 of them", i.Cask)
+			case valid < time.Minute || valid > 30*24*time.Hour:
+				return usageError("--valid goes from 1m to 720h")
+			case len(i.Label) > 128:
+				return usageError("--label has at most 128 characters")
+			}
+			i.Minutes = int(valid / time.Minute)
+			var made client.Invitation
+			err := asAdmin(c.Context(), account, passwordFile, func(service *client.Client) (err error) {
+				if made, err = service.Invite(c.Context(), i); err != nil {
+					return err
+				}
+				seen, err := service.Look(c.Context())
+				if err == nil && seen.TLS != nil { // as it is seen from here, also through something in between
+					made.Fingerprint = fingerprint.Of(seen.TLS.PeerCertificates[0].Raw).String()
+				}
+				return err
+			})
+			if err != nil {
+				return storeError(err)
+			}
+			t := client.Ticket{URL: strings.Fields(os.Getenv("OAKBARREL_URL"))[0], Code: made.Code, Fingerprint: made.Fingerprint}
+			if a.json() {
+				return a.printJSON(map[string]any{"invitation": t.String(), "ends": made.Ends, "cask": i.Cask, "label": i.Label})
+			}
+			fmt.Fprintln(a.stdout, t)
+			fmt.Fprintf(a.stderr, "It can be used once, until %s. On the host:\n  oakbarrel accept %s…\n", clock(made.Ends), t.String()[:14])
+			return nil
+		},
+	}
+	c.Flags().StringVar(&i.Cask, "cask", "", "cask that the host may write to; it is made where it is new")
+	c.Flags().StringVar(&i.Label, "label", "", "what the host is known by (default: its own name)")
+	c.Flags().DurationVar(&valid, "valid", time.Hour, "for how long it can be accepted")
+	c.Flags().StringVar(&account, "account", "", "account with which to ask the service")
+	c.Flags().StringVar(&passwordFile, "password-file", "", "file that holds its password")
+	c.MarkFlagRequired("cask")
+	c.MarkFlagsRequiredTogether("account", "password-file")
+	return c
+}
+
+func (a *app) hostsRevokeCommand() *cobra.Command {
+	var account, passwordFile string
+	c := &cobra.Command{
+		Use:   "revoke AGENT-ID",
+		Short: "Take away the token that a host got for an invitation",
+		Long: `Take away the token that a host got for an invitation: the store refuses what it
+sends from then on, and the host holds it. "oakbarrel hosts" tells the ids.`,
+		Example: `  oakbarrel hosts revoke 0a4c9d1e5b6f70812233445566778899`,
+		Args:    cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if !isAgentID.MatchString(args[0]) {
+				return usageError("%q is not the id of an agent; oakbarrel hosts tells them", args[0])
+			}
+			err := asAdmin(c.Context(), account, passwordFile, func(service *client.Client) error {
+				_, err := service.Revoke(c.Context(), args[0])
+				return err
+			})
+			var problem *client.Problem
+			switch {
+			case errors.As(err, &problem) && problem.Status == 404:
+				return codedError{exitNo, err}
+			case err != nil:
+				return storeError(err)
+			case a.json():
+				return a.printJSON(map[string]any{"agent_id": args[0], "revoked": true})
+			}
+			fmt.Fprintln(a.stdout, "the store takes nothing from it any more")
+			return nil
+		},
+	}
+	c.Flags().StringVar(&account, "account", "", "account with which to ask the service")
+	c.Flags().StringVar(&passwordFile, "password-file", "", "file that holds its password")
+	c.MarkFlagsRequiredTogether("account", "password-file")
+	return c
+}
+
+var isAgentID = regexp.MustCompile(`^[0-9a-f]{32}$`)
+
+const defaultToken = "/etc/oakbarrel/token"
+
+func (a *app) acceptCommand() *cobra.Command {
+	var state, tokenFile string
+	c := &cobra.Command{
+		Use:   "accept INVITATION",
+		Short: "Accept an invitation on a host: get a token of its own for the store",
+		Long: `Accept an invitation, which "oakbarrel hosts invite" makes, on a host: the service
+is recognised by the certificate that the invitation names, and gives this host's
+agent a token that no other can use. It is written into a file, and what the plan
+needs is printed. A - in the place of the invitation reads it from stdin.`,
+		Example: `  oakbarrel accept barrel-eyJ1IjoiaHR0cHM6Ly9…
+  oakbarrel accept - --token-file /etc/oakbarrel/token < invitation`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			text := args[0]
+			if text == "-" {
+				var err error
+				if text, err = readSecret("/dev/stdin"); err != nil {
+					return err
+				}
+			}
+			t, err := client.ParseTicket(text)
+			if err != nil {
+				return usageError("%v", err)
+			}
+			if !filepath.IsAbs(tokenFile) {
+				return usageError("--token-file is an absolute path, as the plan will name it")
+			}
+			id, err := agent.Identity(state)
+			if err != nil {
+				return couldNot(err)
+			}
+			service, err := client.New(client.Options{URLs: []string{t.URL}, TLS: client.TLS{Fingerprint: t.Fingerprint}})
+			if err != nil {
+				return couldNot(err)
+			}
+			host, _ := os.Hostname()
+			got, err := service.Accept(c.Context(), client.Accept{Code: t.Code, AgentID: id, Host: host})
+			if err != nil {
+				return couldNot(err)
+			}
+			if err := keepToken(tokenFile, got.Token); err != nil {
+				return couldNot(fmt.Errorf("the invitation is used up, but the token cannot be written: %w; have another invitation made", err))
+			}
+			return a.printAccepted(t, got, id, tokenFile)
+		},
+	}
+	stateFlag(c, &state)
+	c.Flags().StringVar(&tokenFile, "token-file", defaultToken, "file that the token is written into")
+	return c
+}
+
+func keepToken(file, token string) error {
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+		return err
+	}
+	return disk.WriteFile(disk.OS, file, []byte(token+"\n"), 0o600)
+}
+
+func (a *app) printAccepted(t client.Ticket, got client.Accepted, id, tokenFile string) error {
+	if a.json() {
+		return a.printJSON(map[string]any{"url": t.URL, "fingerprint": t.Fingerprint, "cask": got.Cask, "label": got.Label, "agent_id": id, "token_file": tokenFile})
+	}
+	fmt.Fprintf(a.stderr, "The store knows this host as %s. Its token is in %s. The plan needs:\n", got.Label, tokenFile)
+	service := fmt.Sprintf("url: %q, token_file: %s", t.URL, tokenFile)
+	if t.Fingerprint != "" {
+		service += fmt.Sprintf(", fingerprint: %q", t.Fingerprint)
+	}
+	fmt.Fprintf(a.stdout, "service: {%s}\noutlets:\n  centre: {store: {cask: %s}}\n", service, got.Cask)
+	return nil
+}

@@ -1,0 +1,59 @@
+package access
+
+import (
+	"errors"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"oakbarrel/service/model"
+)
+
+// ErrInvitation says that a code is none that can be used.
+var ErrInvitation = errors.New("the invitation is not known, was used, or has ended")
+
+// Invite makes a code with which one agent may get a token for a cask, which is
+// made where it is new, until a time.
+func Invite(db *gorm.DB, cask, label, by string, ends time.Time) (code string, err error) {
+	c, err := model.CaskNamed(db, cask)
+	if err != nil {
+		return "", err
+	}
+	code, hash := secret("")
+	return code, db.Create(&model.Invitation{Hash: hash, CaskID: c.ID, Label: label, By: by, Ends: ends}).Error
+}
+
+// Accept uses a code up, and makes a token that only the agent may use.
+// Without a label in the invitation it has the name of the host.
+func Accept(db *gorm.DB, code, agentID, host string) (token string, cask model.Cask, label string, err error) {
+	err = db.Transaction(func(tx *gorm.DB) error {
+		var i model.Invitation
+		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("hash = ? AND used IS NULL AND ends > ?", hashOf(code), time.Now()).Take(&i).Error
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			return ErrInvitation
+		}
+		if err != nil {
+			return err
+		}
+		if err := tx.Take(&cask, i.CaskID).Error; err != nil {
+			return err
+		}
+		now := time.Now()
+		if err := tx.Model(&i).Updates(model.Invitation{Used: &now, AgentID: agentID}).Error; err != nil {
+			return err
+		}
+		if label = i.Label; label == "" {
+			label = host
+		}
+		token, err = create(tx, model.Token{CaskID: &cask.ID, May: Write, Label: label, AgentID: agentID})
+		return err
+	})
+	return token, cask, label, err
+}
+
+// Revoke takes the tokens of an agent away, and returns how many there were.
+func Revoke(db *gorm.DB, agentID string) (int64, error) {
+	done := db.Where("agent_id = ?", agentID).Delete(&model.Token{})
+	return done.RowsAffected, done.Error
+}

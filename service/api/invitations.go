@@ -1,0 +1,66 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"time"
+
+	"oakbarrel/client"
+	"oakbarrel/service/access"
+	"oakbarrel/service/model"
+)
+
+type inviteInput struct{ Body client.Invite }
+
+type invitationOutput struct{ Body client.Invitation }
+
+// invite makes an invitation, whose code is shown this once.
+func (a *API) invite(ctx context.Context, in *inviteInput) (*invitationOutput, error) {
+	i := in.Body
+	ends := time.Now().Add(time.Duration(i.Minutes) * time.Minute)
+	code, err := access.Invite(a.DB.WithContext(ctx), i.Cask, i.Label, visitor(ctx).Name, ends)
+	if err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	a.note(ctx, "invite host", fmt.Sprintf("cask %s, %s", i.Cask, i.Label))
+	return &invitationOutput{client.Invitation{Code: code, Ends: ends.UTC(), Fingerprint: a.Fingerprint}}, nil
+}
+
+type acceptInput struct{ Body client.Accept }
+
+type acceptedOutput struct{ Body client.Accepted }
+
+// accept gives an agent a token of its own for the code of an invitation.
+func (a *API) accept(ctx context.Context, in *acceptInput) (*acceptedOutput, error) {
+	token, cask, label, err := access.Accept(a.DB.WithContext(ctx), in.Body.Code, in.Body.AgentID, in.Body.Host)
+	if errors.Is(err, access.ErrInvitation) {
+		return nil, problem(http.StatusForbidden, err.Error(), "have another made: oakbarrel hosts invite --cask NAME")
+	}
+	if err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	a.noteFor(ctx, label, "accept invitation", fmt.Sprintf("agent %s, cask %s", in.Body.AgentID, cask.Name))
+	return &acceptedOutput{client.Accepted{Token: token, Cask: cask.Name, Label: label}}, nil
+}
+
+type revokedOutput struct{ Body client.Revoked }
+
+// revoke takes away what an agent was given for its invitations.
+func (a *API) revoke(ctx context.Context, in *AgentPath) (*revokedOutput, error) {
+	n, err := access.Revoke(a.DB.WithContext(ctx), in.Agent)
+	if err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	if n == 0 {
+		var agent model.Agent
+		mend := ""
+		if a.DB.WithContext(ctx).Select("id").Take(&agent, "id = ?", in.Agent).Error == nil {
+			mend = "it writes with a token for a cask, which others may use too"
+		}
+		return nil, problem(http.StatusNotFound, "the agent has no token of its own", mend)
+	}
+	a.note(ctx, "revoke host", "agent "+in.Agent)
+	return &revokedOutput{client.Revoked{Tokens: n}}, nil
+}
