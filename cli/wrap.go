@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -80,14 +79,8 @@ func (w *wrapper) settings() (s lines.Settings, err error) {
 	}
 	host, _ := os.Hostname()
 	s.Host = []byte(host)
-	switch w.join {
-	case "none":
-	case "indented":
-		s.Join.Indented = true
-	default:
-		if s.Join.Starts, err = regexp.Compile(w.join); err != nil {
-			return s, usageError("--join cannot be read: %v", err)
-		}
+	if s.Join, err = parseJoin(w.join); err != nil {
+		return s, err
 	}
 	s.Decode.Form = lines.Form(w.decode)
 	if !slices.Contains([]lines.Form{lines.Plain, lines.JSON, lines.KeyValue, lines.Syslog}, s.Decode.Form) {
