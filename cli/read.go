@@ -2,8 +2,11 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -67,10 +70,14 @@ func parseMoment(flag, text string, now time.Time) (time.Time, error) {
 	return now.Add(-d), nil
 }
 
+// everything is a limit that no store reaches.
+const everything = 1_000_000_000_000
+
 func (a *app) readCommand() *cobra.Command {
 	var q storeQuery
 	var page client.Page
 	var follow bool
+	var around int
 	c := &cobra.Command{
 		Use:   "read",
 		Short: "Read records in the central store",
@@ -82,8 +89,14 @@ trust, OAKBARREL_FINGERPRINT the only one.`,
 		Args:        cobra.NoArgs,
 		Annotations: map[string]string{outputs: "text json rfc5424"},
 		RunE: func(c *cobra.Command, _ []string) error {
-			if page.Limit < 1 {
-				return usageError("--limit is at least 1")
+			if page.Limit < 0 {
+				return usageError("--limit is at least 1, or 0 for all")
+			}
+			if around < 0 || around > 1000 {
+				return usageError("--context goes from 0 to 1000")
+			}
+			if page.Limit == 0 {
+				page.Limit = everything
 			}
 			if err := q.parse(time.Now()); err != nil {
 				return err
@@ -94,6 +107,10 @@ trust, OAKBARREL_FINGERPRINT the only one.`,
 			}
 			out := bufio.NewWriterSize(a.stdout, 64<<10)
 			each := func(line []byte) error { return a.printRecord(out, line) }
+			if around > 0 {
+				err = a.readInContext(c.Context(), store, q.Query, page, around, out)
+				return storeError(errors.Join(err, out.Flush()))
+			}
 			if !follow {
 				err = store.Read(c.Context(), q.Query, page, each)
 				return storeError(errors.Join(err, out.Flush()))
@@ -102,10 +119,49 @@ trust, OAKBARREL_FINGERPRINT the only one.`,
 		},
 	}
 	q.flags(c)
-	c.Flags().IntVar(&page.Limit, "limit", 1000, "how many at most")
+	c.Flags().IntVar(&page.Limit, "limit", 1000, "how many at most; 0 for all")
 	c.Flags().BoolVar(&page.OldestFirst, "oldest-first", false, "begin with the oldest")
+	c.Flags().IntVar(&around, "context", 0, "show as many records of the same host before and after each, too")
 	c.Flags().BoolVar(&follow, "follow", false, "wait for new records and show them as they come")
+	c.MarkFlagsMutuallyExclusive("context", "follow")
 	return c
+}
+
+// readInContext prints records with what came before and after on their hosts.
+// For people the record itself is marked.
+func (a *app) readInContext(ctx context.Context, store *client.Client, q client.Query, page client.Page, each int, out *bufio.Writer) error {
+	first := true
+	mark := func(text string) {
+		if !a.json() {
+			out.WriteString(text)
+		}
+	}
+	return store.ReadPlaced(ctx, q, page, func(p client.Placed) error {
+		var r record.Record
+		if err := r.ParseJSON(p.Record); err != nil {
+			return fmt.Errorf("the service sends what is no record: %w", err)
+		}
+		n, err := store.Neighbours(ctx, q.Cask, string(r.Host), p.Place, each)
+		if err != nil {
+			return err
+		}
+		if !first {
+			mark("\n")
+		}
+		first = false
+		for _, part := range []struct {
+			sign    string
+			records []client.Placed
+		}{{"  ", n.Before}, {"> ", []client.Placed{p}}, {"  ", n.After}} {
+			for _, placed := range part.records {
+				mark(part.sign)
+				if err := a.printRecord(out, placed.Record); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
 }
 
 // storeError gives what the service says its exit code.
@@ -160,18 +216,31 @@ func orDash(v []byte) []byte {
 	return v
 }
 
+// countedBy is what records may be counted by, beside a field.
+var countedBy = []string{"severity", "minute", "host", "app", "msgid", "facility", "intake"}
+
 func (a *app) countCommand() *cobra.Command {
 	var q storeQuery
 	var by string
+	var top int
 	c := &cobra.Command{
 		Use:   "count",
 		Short: "Count records in the central store",
+		Long: `Count records in the central store by their severity or minute, or by the values
+of a property or a field: the most frequent first.`,
 		Example: `  oakbarrel count --cask gateway --since 7d --by severity
-  oakbarrel count --since 2h --where 'app is ticketd' --by minute`,
+  oakbarrel count --since 2h --where 'severity at least error' --by app --top 10
+  oakbarrel count --since 2h --by 'field tank@32473.id'`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			if by != "severity" && by != "minute" {
-				return usageError("--by cannot be %q; write severity or minute", by)
+			kind, field := by, ""
+			if path, ok := strings.CutPrefix(by, "field "); ok {
+				kind, field = "field", strings.TrimSpace(path)
+			} else if !slices.Contains(countedBy, by) {
+				return usageError("--by cannot be %q; write one of %s, or 'field PATH'", by, strings.Join(countedBy, ", "))
+			}
+			if top < 1 || top > 10_000 {
+				return usageError("--top goes from 1 to 10000")
 			}
 			if err := q.parse(time.Now()); err != nil {
 				return err
@@ -180,7 +249,7 @@ func (a *app) countCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			counts, err := store.Count(c.Context(), q.Query, by)
+			counts, err := store.Count(c.Context(), q.Query, kind, field, top)
 			if err != nil {
 				return storeError(err)
 			}
@@ -191,12 +260,16 @@ func (a *app) countCommand() *cobra.Command {
 			for _, n := range counts.By {
 				rows = append(rows, []string{n.Key, count(n.Count)})
 			}
+			if counts.Others > 0 {
+				rows = append(rows, []string{"others", count(counts.Others)})
+			}
 			a.table(append(rows, []string{"total", count(counts.Total)}))
 			return nil
 		},
 	}
 	q.flags(c)
-	c.Flags().StringVar(&by, "by", "severity", "severity or minute")
+	c.Flags().StringVar(&by, "by", "severity", strings.Join(countedBy, ", ")+", or 'field PATH'")
+	c.Flags().IntVar(&top, "top", 20, "how many values at most")
 	return c
 }
 

@@ -353,7 +353,10 @@ type Page struct {
 
 // Read calls each with the records that meet the query, one line of JSON a record.
 func (c *Client) Read(ctx context.Context, q Query, p Page, each func(line []byte) error) error {
-	v := q.values()
+	return c.read(ctx, q.values(), p, each)
+}
+
+func (c *Client) read(ctx context.Context, v url.Values, p Page, each func(line []byte) error) error {
 	if p.Limit > 0 {
 		v.Set("limit", strconv.Itoa(p.Limit))
 	}
@@ -372,6 +375,32 @@ func (c *Client) Read(ctx context.Context, q Query, p Page, each func(line []byt
 		return &DamagedBlocks{n}
 	}
 	return nil
+}
+
+// ReadPlaced calls each with the records that meet the query, and their places.
+func (c *Client) ReadPlaced(ctx context.Context, q Query, p Page, each func(Placed) error) error {
+	v := q.values()
+	v.Set("places", "true")
+	return c.read(ctx, v, p, func(line []byte) error {
+		var placed Placed
+		if err := json.Unmarshal(line, &placed); err != nil {
+			return err
+		}
+		return each(placed)
+	})
+}
+
+// Neighbours returns what came on a host before and after a record.
+func (c *Client) Neighbours(ctx context.Context, cask, host, place string, each int) (n Neighbours, err error) {
+	v := url.Values{"place": {place}, "each": {strconv.Itoa(each)}}
+	if cask != "" {
+		v.Set("cask", cask)
+	}
+	if host != "" {
+		v.Set("host", host)
+	}
+	err = c.json(ctx, "GET", "/api/v1/neighbours", v, nil, nil, &n)
+	return n, err
 }
 
 // DamagedTrailer is the trailer of HTTP that tells how many blocks could not be
@@ -417,10 +446,16 @@ func eachLine(from io.Reader, prefix string, each func([]byte) error) error {
 	}
 }
 
-// Count counts the records that meet the query by "severity" or "minute".
-func (c *Client) Count(ctx context.Context, q Query, by string) (counts Counts, err error) {
+// Count counts the records that meet the query by "severity", "minute", "host",
+// "app", "msgid", "facility", "intake" or "field", with its path; of values at
+// most top, the most frequent first.
+func (c *Client) Count(ctx context.Context, q Query, by, field string, top int) (counts Counts, err error) {
 	v := q.values()
 	v.Set("by", by)
+	v.Set("top", strconv.Itoa(top))
+	if field != "" {
+		v.Set("field", field)
+	}
 	err = c.json(ctx, "GET", "/api/v1/counts", v, nil, nil, &counts)
 	return counts, err
 }

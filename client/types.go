@@ -3,6 +3,7 @@
 package client
 
 import (
+	"encoding/json"
 	"time"
 
 	"oakbarrel/core/roll"
@@ -256,8 +257,21 @@ type TallyTrouble struct {
 
 // Counts answers a count.
 type Counts struct {
-	Total int64   `json:"total"`
-	By    []Count `json:"by" nullable:"false"`
+	Total  int64   `json:"total"`
+	By     []Count `json:"by" nullable:"false"`
+	Others int64   `json:"others"` // of values that are not among those
+}
+
+// Placed is a record and its place in the store.
+type Placed struct {
+	Place  string          `json:"place"`
+	Record json.RawMessage `json:"record"` // as read has it
+}
+
+// Neighbours is what came before and after a record, the oldest first.
+type Neighbours struct {
+	Before []Placed `json:"before" nullable:"false"`
+	After  []Placed `json:"after" nullable:"false"`
 }
 
 // Count is how many records have a key.

@@ -66,7 +66,7 @@ func TestFilesAreImported(t *testing.T) {
 		t.Errorf("%d records are in the store", n)
 	}
 	export := func(cask string) string {
-		out, stderr, code := run(t, "read", "--cask", cask, "--since", "20000d", "--oldest-first", "--limit", "100000", "--output", "json")
+		out, stderr, code := run(t, "read", "--cask", cask, "--since", "20000d", "--oldest-first", "--limit", "0", "--output", "json")
 		if code != 0 {
 			t.Fatal(stderr)
 		}

@@ -152,6 +152,30 @@ export async function signOut(): Promise<void> {
   await ask("/session", { method: "DELETE" });
 }
 
+interface Placed {
+  place: string;
+  record: Rec;
+}
+
+const places = new WeakMap<Rec, string>();
+
+function remember(p: Placed): Rec {
+  places.set(p.record, p.place);
+  return p.record;
+}
+
+// hasPlace tells whether it is known where a record stands in the store.
+export const hasPlace = (r: Rec) => places.has(r);
+
+// neighbours returns what came before and after a record on its host, and it in the middle.
+export async function neighbours(r: Rec, cask: string, each: number, signal?: AbortSignal): Promise<Rec[]> {
+  const p = new URLSearchParams({ place: places.get(r)!, each: String(each) });
+  if (cask) p.set("cask", cask);
+  if (r.host) p.set("host", r.host);
+  const n = await get<{ before: Placed[]; after: Placed[] }>("/neighbours?" + p, signal);
+  return [...n.before.map(remember), r, ...n.after.map(remember)];
+}
+
 // A page of a search, and the place behind which the next one goes on.
 export interface Page {
   records: Rec[];
@@ -161,8 +185,8 @@ export interface Page {
 export async function records(query: URLSearchParams, limit: number, after: string, signal?: AbortSignal): Promise<Page> {
   const page = new URLSearchParams([...query, ["limit", String(limit)], ["places", "true"]]);
   if (after) page.set("after", after);
-  const lines: { place: string; record: Rec }[] = (await (await ask("/records?" + page, { signal })).text()).split("\n").filter(Boolean).map((line) => JSON.parse(line));
-  return { records: lines.map((l) => l.record), next: lines.length === limit ? lines.at(-1)!.place : undefined };
+  const lines: Placed[] = (await (await ask("/records?" + page, { signal })).text()).split("\n").filter(Boolean).map((line) => JSON.parse(line));
+  return { records: lines.map(remember), next: lines.length === limit ? lines.at(-1)!.place : undefined };
 }
 
 export interface Order {

@@ -118,7 +118,7 @@ export default function Logs() {
             <p className="p-5 text-soft">Nothing in this span meets the condition. A longer span, or a condition with less in it, may find more; what hosts hold and have not yet sent is on the page Today.</p>
           )}
         </div>
-        {open && <div className="w-full sm:w-96 lg:w-[28rem]"><RecordPanel record={open} onClose={() => setOpen(null)} onQuery={(c) => change({ q: condition ? `${condition} and ${c}` : c })} /></div>}
+        {open && <div className="w-full sm:w-96 lg:w-[28rem]"><RecordPanel record={open} cask={cask} onOpen={setOpen} onClose={() => setOpen(null)} onQuery={(c) => change({ q: condition ? `${condition} and ${c}` : c })} /></div>}
       </div>
       <footer className="border-t border-line bg-sheet px-3 py-1 text-sm text-soft sm:px-5">
         {found.isFetching ? "searching…" : `${count(list.length)} shown${found.hasNextPage && total !== undefined ? ` of ${count(total)}, the newest; more come at the end of the list` : ""}`}

@@ -1,13 +1,15 @@
+import { useQuery } from "@tanstack/react-query";
 import { X } from "lucide-react";
+import { useState } from "react";
 import { Link } from "react-router";
-import type { Rec, Value } from "./api";
+import { hasPlace, neighbours, type Rec, type Value } from "./api";
 import { Severity } from "./severity";
 import { clock, day, offset } from "./time";
 
 const properties = ["host", "app", "procid", "msgid", "facility", "intake", "stream"] as const;
 
 // RecordPanel shows one record whole: its properties, its fields as a tree, and as it is kept.
-export function RecordPanel({ record: r, onClose, onQuery }: { record: Rec; onClose: () => void; onQuery: (condition: string) => void }) {
+export function RecordPanel({ record: r, cask, onClose, onQuery, onOpen }: { record: Rec; cask: string; onClose: () => void; onQuery: (condition: string) => void; onOpen: (r: Rec) => void }) {
   const time = r.time ? new Date(r.time) : null;
   return (
     <aside aria-label="record" className="flex h-full flex-col overflow-y-auto border-line bg-sheet p-4 sm:border-l">
@@ -32,10 +34,35 @@ export function RecordPanel({ record: r, onClose, onQuery }: { record: Rec; onCl
         {r.received && <><dt className="text-soft">received</dt><dd>{clock(new Date(r.received), true)}</dd></>}
       </dl>
       {r.fields && <><h3 className="mb-1 font-semibold">Fields</h3><div className="mb-4"><Tree value={r.fields} /></div></>}
+      {hasPlace(r) && <Neighbours record={r} cask={cask} onOpen={onOpen} />}
       <Link className="mb-4 underline hover:text-amber" to="/plans" state={{ record: r }}>Explain with a plan</Link>
       <h3 className="mb-1 font-semibold">As it is kept</h3>
       <pre className="rounded bg-paper p-3 font-mono text-xs whitespace-pre-wrap [overflow-wrap:anywhere]">{JSON.stringify(r, null, 2)}</pre>
     </aside>
+  );
+}
+
+// Neighbours shows what came before and after a record on its host.
+function Neighbours({ record: r, cask, onOpen }: { record: Rec; cask: string; onOpen: (r: Rec) => void }) {
+  const [each, setEach] = useState(5);
+  const found = useQuery({ queryKey: ["neighbours", r.time, r.received, r.text, cask, each], queryFn: ({ signal }) => neighbours(r, cask, each, signal), placeholderData: (old) => old });
+  return (
+    <section className="mb-4">
+      <h3 className="mb-1 font-semibold">Before and after{r.host ? ` on ${r.host}` : ""}</h3>
+      {found.error && <p role="alert">{found.error.message}</p>}
+      <ul className="rounded bg-paper p-1">
+        {found.data?.map((n, i) => (
+          <li key={i}>
+            <button aria-current={n === r} className={`flex w-full items-baseline gap-2 rounded px-2 py-0.5 text-left text-xs hover:bg-wash ${n === r ? "bg-wash" : ""}`} onClick={() => onOpen(n)}>
+              <span className="shrink-0 font-mono text-soft" title={n.time}>{n.time && clock(new Date(n.time))}</span>
+              <span className="w-20 shrink-0"><Severity name={n.severity} /></span>
+              <span className="truncate font-mono"><span className="text-soft">{n.app ?? "-"}</span> {n.text}</span>
+            </button>
+          </li>
+        ))}
+      </ul>
+      {each < 320 && <button className="mt-1 text-sm text-soft underline hover:text-ink" onClick={() => setEach(each * 4)}>more</button>}
+    </section>
   );
 }
 

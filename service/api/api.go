@@ -39,6 +39,8 @@ type API struct {
 	Secure bool // it is reached by https only
 	// Fingerprint is that of the service's certificate, "" for none.
 	Fingerprint string
+
+	room room // for batches
 }
 
 // Handler returns the interface as a handler of net/http.
@@ -81,6 +83,7 @@ func (a *API) register(api huma.API) {
 	handle(api, "GET /hosts", "The agents that were heard", a.need(access.Read), a.hosts)
 	handle(api, "GET /status", "What each agent says of itself", a.need(access.Read), a.statuses)
 	handle(api, "GET /records", "Search: a line of JSON for each record", a.need(access.Read), a.records)
+	handle(api, "GET /neighbours", "What came before and after a record, the oldest first", a.need(access.Read), a.neighbours)
 	handle(api, "GET /follow", "Follow: a server-sent event for each record that is committed from now on", a.need(access.Read), a.follow)
 	handle(api, "GET /counts", "Count records", a.need(access.Read), a.counts)
 	handle(api, "GET /histogram", "Count records in equal parts of a span, by severity", a.need(access.Read), a.histogram)

@@ -159,7 +159,7 @@ func TestAFeedArrivesOnceAndInOrder(t *testing.T) {
 	if records != 15 || shed != 1 {
 		t.Errorf("%d records, %d holes", records, shed)
 	}
-	counts, err := f.read.Count(ctx, client.Query{Cask: f.cask}, "severity")
+	counts, err := f.read.Count(ctx, client.Query{Cask: f.cask}, "severity", "", 20)
 	if err != nil || counts.Total != 15 {
 		t.Errorf("counts %+v, %v", counts, err)
 	}
@@ -615,7 +615,7 @@ func TestPlansAreLookedAtInTheService(t *testing.T) {
 	if code := f.ask("POST", "/plans/compare", client.ComparePlans{Old: old, New: strings.Replace(old, "error,", "alert,", 1), Cask: f.cask, Limit: 1000}, &c); code != 200 || c.Records != 192 || c.Lost != 48 || c.Same != 144 {
 		t.Errorf("%d, %+v", code, c)
 	}
-	counts, err := f.read.Count(ctx, client.Query{Cask: f.cask}, "priority")
+	counts, err := f.read.Count(ctx, client.Query{Cask: f.cask}, "priority", "", 20)
 	if err != nil || counts.Total != 192 || len(counts.By) != 192 || counts.By[0].Count != 1 {
 		t.Errorf("%d of %d, %v", len(counts.By), counts.Total, err)
 	}

@@ -82,7 +82,7 @@ func TestACaskKeepsWhatItIsSetTo(t *testing.T) {
 			if err != nil || k.Records != c.blocks*10 {
 				t.Errorf("%d records are left, want %d: %v", k.Records, c.blocks*10, err)
 			}
-			counts, err := f.read.Count(ctx, client.Query{Cask: f.cask}, "severity")
+			counts, err := f.read.Count(ctx, client.Query{Cask: f.cask}, "severity", "", 20)
 			if err != nil || counts.Total != c.blocks*10 {
 				t.Errorf("the counts are %+v: %v", counts, err)
 			}

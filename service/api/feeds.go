@@ -7,8 +7,11 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"regexp"
+	"strconv"
+	"sync/atomic"
 
 	"github.com/gin-gonic/gin"
 	"gorm.io/gorm"
@@ -81,8 +84,40 @@ func (a *API) batch(c *gin.Context) {
 	c.JSON(http.StatusOK, client.Confirmed{Confirmed: confirmed})
 }
 
+// maxWaiting bounds the blocks that are taken and not committed, in bytes. What
+// is over is asked to come again: a service that is slower than its agents
+// slows them down, and does not grow.
+const maxWaiting = 96 << 20
+
+// room is a bound on bytes that are under way.
+type room struct {
+	taken atomic.Int64
+}
+
+// enter takes room for n bytes, and tells whether there was any.
+func (r *room) enter(n int64) bool {
+	if r.taken.Add(n) <= maxWaiting {
+		return true
+	}
+	r.taken.Add(-n)
+	return false
+}
+
+func (r *room) leave(n int64) { r.taken.Add(-n) }
+
 func (a *API) takeBatch(c *gin.Context) (confirmed uint64, err error) {
 	ctx := c.Request.Context()
+	size := max(c.Request.ContentLength, 0)
+	if c.Request.ContentLength < 0 { // it does not say
+		size = maxBlock
+	}
+	if size <= maxBlock && !a.room.enter(size) {
+		busy := problem(http.StatusTooManyRequests, "more batches wait to be committed than the service holds", "the agents hold theirs and come again")
+		return 0, withHeader(busy, "Retry-After", strconv.Itoa(1+rand.N(3)))
+	}
+	if size <= maxBlock {
+		defer a.room.leave(size)
+	}
 	b := &ingest.Batch{AgentID: c.Param("agent"), Outlet: c.Param("outlet")}
 	if !isAgent.MatchString(b.AgentID) || !isName.MatchString(b.Outlet) {
 		return 0, problem(http.StatusBadRequest, "the address does not name a feed", "it is /api/v1/feeds/AGENT-ID/OUTLET")

@@ -2,9 +2,12 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -75,7 +78,7 @@ func micros(text string) int64 {
 
 type recordsInput struct {
 	Range
-	Limit  int    `query:"limit" default:"1000" minimum:"1" maximum:"10000000" doc:"how many at most"`
+	Limit  int    `query:"limit" default:"1000" minimum:"1" maximum:"1000000000000" doc:"how many at most"`
 	Order  string `query:"order" enum:"newest,oldest" default:"newest" doc:"what comes first"`
 	After  string `query:"after" doc:"the place of a record: go on behind it"`
 	Places bool   `query:"places" doc:"tell the place of each record: {\"place\": …, \"record\": {…}}"`
@@ -133,9 +136,53 @@ func (a *API) records(ctx context.Context, in *recordsInput) (*huma.StreamRespon
 	}}, nil
 }
 
+type neighboursInput struct {
+	Cask  string `query:"cask" doc:"as for records"`
+	Place string `query:"place" required:"true" doc:"the place of a record, as records tells it"`
+	Host  string `query:"host" doc:"only records of this host"`
+	Each  int    `query:"each" default:"10" minimum:"1" maximum:"1000" doc:"how many before it, and how many after it"`
+}
+
+type neighboursOutput struct{ Body client.Neighbours }
+
+// neighbours tells what came on a host before and after a record, the oldest first.
+func (a *API) neighbours(ctx context.Context, in *neighboursInput) (*neighboursOutput, error) {
+	place, err := search.ParsePlace(in.Place)
+	if err != nil {
+		return nil, problem(http.StatusBadRequest, err.Error(), "")
+	}
+	where := ""
+	if in.Host != "" {
+		where = `host is "` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(in.Host) + `"`
+	}
+	q, err := a.query(ctx, &Range{Cask: in.Cask, Where: where})
+	if err != nil {
+		return nil, err
+	}
+	q.Limit, q.After = in.Each, place
+	out := &neighboursOutput{Body: client.Neighbours{Before: []client.Placed{}, After: []client.Placed{}}}
+	for _, side := range []struct {
+		oldest bool
+		to     *[]client.Placed
+	}{{false, &out.Body.Before}, {true, &out.Body.After}} {
+		q.OldestFirst = side.oldest
+		err := a.Search.Search(ctx, q, func(h search.Hit) error {
+			*side.to = append(*side.to, client.Placed{Place: h.Place.String(), Record: json.RawMessage(h.JSON)})
+			return nil
+		})
+		if err != nil {
+			return nil, a.unavailable(ctx, err)
+		}
+	}
+	slices.Reverse(out.Body.Before)
+	return out, nil
+}
+
 type countsInput struct {
 	Range
-	By string `query:"by" enum:"severity,minute,priority" default:"severity" doc:"what the counts are parted by"`
+	By    string `query:"by" enum:"severity,minute,priority,host,app,msgid,facility,intake,field" default:"severity" doc:"what the counts are parted by"`
+	Field string `query:"field" doc:"the path of the field, by which the counts are parted"`
+	Top   int    `query:"top" default:"20" minimum:"1" maximum:"10000" doc:"how many values of a property or a field, the most frequent first"`
 }
 
 type countsOutput struct{ Body client.Counts }
@@ -145,11 +192,22 @@ func (a *API) counts(ctx context.Context, in *countsInput) (*countsOutput, error
 	if err != nil {
 		return nil, err
 	}
-	total, counts, err := a.Search.CountBy(ctx, q, in.By)
+	out := &countsOutput{Body: client.Counts{By: []client.Count{}}}
+	var counts []search.Count
+	switch in.By {
+	case "severity", "minute", "priority":
+		out.Body.Total, counts, err = a.Search.CountBy(ctx, q, in.By)
+	default:
+		value, wrong := search.ValueOf(in.By, in.Field)
+		if wrong != nil {
+			return nil, problem(http.StatusBadRequest, "field: "+wrong.Error(), "write a path such as tank@32473.ph")
+		}
+		a.noteReading(ctx, "count values", &in.Range)
+		out.Body.Total, out.Body.Others, counts, err = a.Search.TopValues(ctx, q, value, in.Top)
+	}
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	out := &countsOutput{Body: client.Counts{Total: total, By: []client.Count{}}}
 	for _, n := range counts {
 		out.Body.By = append(out.Body.By, client.Count(n))
 	}
