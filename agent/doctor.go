@@ -76,6 +76,8 @@ func Diagnose(ctx context.Context, planFile, stateDir string) []Check {
 			d.lookAtFolder("outlet "+o.Name, filepath.Dir(o.File.Path))
 		case "syslog", "otlp", "http":
 			d.lookAtReceiver(ctx, o)
+		case "notify":
+			d.lookAtNotice(o)
 		}
 	}
 	d.lookAtDisks()
@@ -366,6 +368,18 @@ func (d *doctor) lookAtReceiver(ctx context.Context, o plan.Outlet) {
 	default:
 		d.ok(subject, goesTo(o)+" can be reached")
 	}
+}
+
+// lookAtNotice looks whether what a notice needs is there. It tells nobody.
+func (d *doctor) lookAtNotice(o plan.Outlet) {
+	file := cmp.Or(o.Notify.WebhookFile, o.Notify.Mail.PasswordFile)
+	if file != "" {
+		if _, err := readToken(file); err != nil {
+			d.wrong("outlet "+o.Name, err.Error(), "write the address, or the password, into that file")
+			return
+		}
+	}
+	d.ok("outlet "+o.Name, "it tells "+goesTo(o))
 }
 
 // mostClock is how far the clocks of host and service may be apart.

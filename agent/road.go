@@ -44,6 +44,8 @@ func (a *Agent) roadTo(s plan.Outlet) (road, error) {
 		return newSyslogRoad(s.Remote)
 	case "otlp", "http":
 		return newWebRoad(s, a.state.id, a.hostName)
+	case "notify":
+		return newNoticeRoad(s, a.hostName), nil
 	}
 	service, err := serviceClient(s.Store.Service)
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"reflect"
+	"strings"
 	"sync"
 	"time"
 
@@ -84,7 +85,7 @@ func (o *spoolOutlet) key() string { return keyOf(plan.Outlet{Name: o.name, Kind
 func (o *spoolOutlet) configure(s plan.Outlet) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if !reflect.DeepEqual([]any{s.Store, s.Remote}, []any{o.settings.Store, o.settings.Remote}) {
+	if !reflect.DeepEqual([]any{s.Store, s.Remote, s.Notify}, []any{o.settings.Store, o.settings.Remote, o.settings.Notify}) {
 		to, err := o.open(s)
 		if err != nil {
 			o.note(&o.sending, "the outlet cannot be sent to as the plan says; it goes on as before", err)
@@ -370,6 +371,10 @@ func goesTo(s plan.Outlet) string {
 	switch {
 	case s.Kind == "store":
 		return "cask " + s.Store.Cask
+	case s.Notify.Mail.Server != "":
+		return "mail to " + strings.ReplaceAll(s.Notify.Mail.To, " ", ", ")
+	case s.Kind == "notify":
+		return "the webhook of " + s.Notify.WebhookFile
 	case s.Remote.Network != "":
 		return s.Remote.Network + " " + s.Remote.Address
 	}

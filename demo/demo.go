@@ -80,6 +80,13 @@ func Run(ctx context.Context, o Options) error {
 			a.child.stop()
 		}
 	}()
+	duty, err := StartDuty(ctx, filepath.Join(dir, "duty"))
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(dutyFile(dir), []byte(duty.Webhook+"\n"), 0o600); err != nil {
+		return err
+	}
 	for _, name := range hosts {
 		a, err := start(ctx, o, name, store)
 		if a != nil {
@@ -117,6 +124,10 @@ func Run(ctx context.Context, o Options) error {
 	return err
 }
 
+// dutyFile holds the address of the stand-in for what tells the person on duty,
+// which is another at every start.
+func dutyFile(dir string) string { return filepath.Join(dir, "duty", "url") }
+
 // start starts one agent and waits until it is ready.
 func start(ctx context.Context, o Options, name string, store *store) (*Agent, error) {
 	dir := filepath.Join(o.Dir, name)
@@ -124,7 +135,7 @@ func start(ctx context.Context, o Options, name string, store *store) (*Agent, e
 		return nil, err
 	}
 	a := &Agent{Name: name, Plan: filepath.Join(dir, "plan.yaml"), State: filepath.Join(dir, "state"), Socket: filepath.Join(dir, "log.sock")}
-	err := writePlan(a, map[string]string{"Dir": dir, "URL": store.url, "TokenFile": store.writeTokenFile()})
+	err := writePlan(a, map[string]string{"Dir": dir, "URL": store.url, "TokenFile": store.writeTokenFile(), "DutyFile": dutyFile(o.Dir)})
 	if err != nil {
 		return nil, err
 	}

@@ -43,7 +43,7 @@ func TestThePlansHaveNoFindings(t *testing.T) {
 	for _, name := range hosts {
 		for _, url := range []string{"", "http://127.0.0.1:8440"} { // without a store, and with one
 			a := &Agent{Name: name, Plan: filepath.Join(t.TempDir(), "plan.yaml")}
-			if err := writePlan(a, map[string]string{"Dir": "/srv/lantern", "URL": url, "TokenFile": "/srv/token"}); err != nil {
+			if err := writePlan(a, map[string]string{"Dir": "/srv/lantern", "URL": url, "TokenFile": "/srv/token", "DutyFile": "/srv/duty"}); err != nil {
 				t.Fatal(err)
 			}
 			p, findings, err := plan.Load(a.Plan)

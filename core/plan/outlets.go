@@ -49,9 +49,12 @@ func (r *planReader) readOutlets(e entry) {
 		out.Kind = kind.key
 		if kind.key != "file" {
 			r.readWaiting(m, &out)
-			if kind.key == "store" {
+			switch kind.key {
+			case "store":
 				r.readStore(kind, &out)
-			} else {
+			case "notify":
+				r.readNotify(m, kind, &out)
+			default:
 				r.readRemote(kind, &out)
 			}
 			r.outlets[len(r.outlets)-1] = out
@@ -78,7 +81,7 @@ func (r *planReader) readOutlets(e entry) {
 }
 
 // outletKinds are the ways out.
-var outletKinds = []string{"file", "store", "syslog", "otlp", "http"}
+var outletKinds = []string{"file", "store", "syslog", "otlp", "http", "notify"}
 
 // kindOf returns the one key that says what an outlet is.
 func (r *planReader) kindOf(m mapping, named entry, what string) (kind entry, ok bool) {
@@ -348,6 +351,8 @@ func (r *planReader) readUntils() {
 				r.unknownOutlet(at, name.text)
 			case i == u.outlet:
 				r.fail(at, "an outlet cannot wait for itself", "name an outlet that sends to a store")
+			case r.outlets[i].Kind == "notify":
+				r.fail(at, fmt.Sprintf("outlet %s keeps nothing, and owes nothing", name.text), "name an outlet that sends to a store")
 			case r.outlets[i].Kind == "file":
 				r.fail(at, fmt.Sprintf("outlet %s is a file, which owes nothing", name.text), "name an outlet that sends to a store")
 			default:

@@ -94,7 +94,7 @@ type Service struct {
 // Outlet is a named way out.
 type Outlet struct {
 	Name   string
-	Kind   string // "file", "store", "syslog", "otlp" or "http"
+	Kind   string // "file", "store", "syslog", "otlp", "http" or "notify"
 	Format *format.Format
 	File   roll.Settings
 	Path   *format.Path // of a file whose path has places, else nil
@@ -104,6 +104,7 @@ type Outlet struct {
 	Spool  Spool        // of all but files
 	Store  Store
 	Remote Remote
+	Notify Notify
 }
 
 // Store says to which cask of the central store records go.
@@ -136,6 +137,21 @@ type Remote struct {
 	TokenFile string   // of otlp and http: what stands behind "Bearer" in Authorization, "" for none
 	Headers   []Header // likewise
 	Compress  string   // likewise: none, gzip, or zstd for http
+}
+
+// Notify says how a person is told.
+type Notify struct {
+	WebhookFile string        // holds an address that takes JSON, "" for by mail
+	Mail        Mail          // Server is "" for by webhook
+	Every       time.Duration // between two notices at least
+}
+
+// Mail says how mail is sent.
+type Mail struct {
+	Server       string // HOST:PORT
+	From, To     string // addresses; To may be several, parted by spaces
+	User         string // "" for none
+	PasswordFile string
 }
 
 // Header is a header of HTTP. Its value may have places, see HeaderPlaces.

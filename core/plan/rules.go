@@ -137,7 +137,11 @@ func (r *planReader) readOtherwise(e entry) route.Otherwise {
 		return route.Otherwise{}
 	}
 	send, drop := r.action(m, false)
-	return route.Otherwise{Send: send, Drop: drop}
+	o := route.Otherwise{Send: send, Drop: drop, Passing: r.passing()}
+	if len(send) > 0 && !slices.ContainsFunc(send, func(i int) bool { return i < 0 || !slices.Contains(o.Passing, i) }) {
+		r.warn(e.at, "what comes to otherwise is told to somebody, and kept nowhere", "send it to a file or a store, too")
+	}
+	return o
 }
 
 // warnOfRules tells of rules that do nothing.

@@ -15,7 +15,7 @@ type Judgement struct {
 type Way struct {
 	Rules     []Judgement // every rule, also those after the end of the walk
 	DroppedBy int         // the rule that dropped the record, -1 for none
-	Otherwise bool        // no rule sent or dropped it, so otherwise acts
+	Otherwise bool        // no rule dropped it, or sent it to an outlet that keeps it, so otherwise acts
 	Outlets   []int       // where it goes, ascending; empty for nowhere
 }
 
@@ -38,7 +38,7 @@ func (t *Table) Explain(r *record.Record) Way {
 			way.Rules[i].Changes = rule.Change.changes(&before, r)
 		}
 		add(row, t.masks[i])
-		sent = sent || len(rule.Send) > 0
+		sent = sent || t.sends[i]
 		if rule.Drop {
 			way.DroppedBy = i
 		}

@@ -32,7 +32,7 @@ func (t *Table) Matrix() (all [record.Priorities]Reach) {
 			v := rule.When.On(record.Priority(p))
 			for sent := range 2 {
 				if v != condition.Never {
-					matched := t.matched(rule, record.Priority(p), sent, &next)
+					matched := t.matched(i, record.Priority(p), sent, &next)
 					if rule.Limit != nil {
 						matched = either(matched, t.only(nil, sent == 0))
 					}
@@ -68,21 +68,21 @@ func (t *Table) only(outlets []int, nowhere bool) reach {
 }
 
 // matched is where a record goes that meets the condition of a rule.
-func (t *Table) matched(rule *Rule, p record.Priority, sent int, next *[record.Priorities][2]reach) reach {
+func (t *Table) matched(i int, p record.Priority, sent int, next *[record.Priorities][2]reach) reach {
+	rule := &t.rules[i]
 	if rule.Drop {
 		return t.only(nil, sent == 0)
 	}
-	here := t.only(rule.Send, false)
-	if rule.Done && (len(rule.Send) > 0 || sent == 1) {
-		return here
-	}
-	if rule.Done {
-		return t.only(t.otherwise.Send, t.otherwise.Drop)
-	}
-	if len(rule.Send) > 0 {
+	if t.sends[i] {
 		sent = 1
 	}
-	rest := next[rule.Change.priority(p)][sent]
+	here, rest := t.only(rule.Send, false), t.only(nil, false)
+	switch {
+	case !rule.Done:
+		rest = next[rule.Change.priority(p)][sent]
+	case sent == 0:
+		rest = t.only(t.otherwise.Send, t.otherwise.Drop)
+	}
 	return reach{union(here.must, rest.must), union(here.may, rest.may)}
 }
 

@@ -28,10 +28,12 @@ type Rule struct {
 
 func (r *Rule) ends() bool { return r.Drop || r.Done }
 
-// Otherwise acts on the records that no rule sent or dropped.
+// Otherwise acts on the records that no rule dropped, or sent to an outlet that keeps them.
 type Otherwise struct {
 	Send []int
 	Drop bool
+	// Passing are the outlets that keep nothing: they only tell somebody.
+	Passing []int
 }
 
 // Table holds the rules of one plan, compiled. It may be used by several goroutines at a time.
@@ -40,6 +42,8 @@ type Table struct {
 	otherwise Otherwise
 	outlets   int
 	masks     [][]uint64 // the outlets of each rule, and of otherwise at the end
+	keeping   []uint64   // the outlets that keep what they get
+	sends     []bool     // which rules send to such outlets
 
 	// A record meets three lists of rules, all in order: those that its priority
 	// leaves open, those of them that are about its app alone, and those that
@@ -67,7 +71,12 @@ type Table struct {
 
 // NewTable compiles rules. It keeps them; the caller may not change them any more.
 func NewTable(rules []Rule, otherwise Otherwise, outlets int) *Table {
-	t := &Table{rules: rules, otherwise: otherwise, outlets: outlets}
+	t := &Table{rules: rules, otherwise: otherwise, outlets: outlets, keeping: mask(nil, outlets)}
+	for o := range outlets {
+		if !slices.Contains(otherwise.Passing, o) {
+			t.keeping[o/64] |= 1 << (o % 64)
+		}
+	}
 	t.firstChange, t.lastChange = len(rules), -1
 	for i := range rules {
 		c := &rules[i].Change
@@ -75,6 +84,7 @@ func NewTable(rules []Rule, otherwise Otherwise, outlets int) *Table {
 			t.firstChange, t.lastChange = min(t.firstChange, i), i
 		}
 		t.masks = append(t.masks, mask(rules[i].Send, outlets))
+		t.sends = append(t.sends, t.kept(t.masks[i]))
 	}
 	t.index()
 	t.masks = append(t.masks, mask(otherwise.Send, outlets))
@@ -176,7 +186,7 @@ func (t *Table) planPlain(p record.Priority) {
 			}
 		}
 	}
-	if settled && !zero(sure) {
+	if settled && t.kept(sure) {
 		t.settled[p] = sure
 	}
 	t.plain[p], t.sure[p], t.walks[p] = true, sure, walk
@@ -347,7 +357,7 @@ walk:
 			first.undo(false)
 			return end(sent, dropped)
 		case len(rule.Send) > 0:
-			sent = true
+			sent = sent || t.sends[i]
 			add(row, t.masks[i])
 		}
 		if rule.Done {
@@ -377,7 +387,7 @@ func (t *Table) markPlain(r *record.Record, row []uint64, m *Marks) fate {
 			}
 		}
 	}
-	if !zero(row) {
+	if t.kept(row) {
 		return routed
 	}
 	if t.otherwise.Drop {
@@ -387,13 +397,14 @@ func (t *Table) markPlain(r *record.Record, row []uint64, m *Marks) fate {
 	return routed
 }
 
-func zero(row []uint64) bool {
-	for _, word := range row {
-		if word != 0 {
-			return false
+// kept tells whether an outlet that keeps records is among those of a row.
+func (t *Table) kept(row []uint64) bool {
+	for i, word := range row {
+		if word&t.keeping[i] != 0 {
+			return true
 		}
 	}
-	return true
+	return false
 }
 
 // end is the fate of a record whose walk ends: what was sent before stays sent.

@@ -155,3 +155,47 @@ func TestMarkAllocatesNothing(t *testing.T) {
 		t.Errorf("%v allocations a batch", n)
 	}
 }
+
+// A record that is only sent to an outlet that keeps nothing goes on to
+// otherwise, whichever way the rules are walked.
+func TestWhatOnlyTellsSomebodyIsKeptByOtherwise(t *testing.T) {
+	const all, duty = 0, 1
+	for name, c := range map[string]struct {
+		rules []Rule
+		drop  bool
+		want  map[string][]int
+	}{
+		"by priority": {[]Rule{{When: when(t, "severity at least critical"), Send: []int{duty}}}, false, map[string][]int{"kern.critical": {all, duty}, "kern.info": {all}}},
+		"by app":      {[]Rule{{When: when(t, "app is pumpd and severity at least critical"), Send: []int{duty}}}, false, map[string][]int{"kern.critical": {all, duty}}},
+		"at the end":  {[]Rule{{When: when(t, "app is pumpd"), Send: []int{duty}, Done: true}}, false, map[string][]int{"kern.critical": {all, duty}}},
+		"kept too":    {[]Rule{{When: when(t, "any"), Send: []int{duty}}, {When: when(t, "severity is info"), Send: []int{all}}}, false, map[string][]int{"kern.info": {all, duty}}},
+		"dropped":     {[]Rule{{When: when(t, "any"), Send: []int{duty}}}, true, map[string][]int{"kern.info": {duty}}},
+	} {
+		o := Otherwise{Send: []int{all}, Passing: []int{duty}}
+		if c.drop {
+			o = Otherwise{Drop: true, Passing: []int{duty}}
+		}
+		table := NewTable(c.rules, o, 2)
+		matrix := table.Matrix()
+		for priority, want := range c.want {
+			b := record.Batch{Records: []record.Record{recordOf(priority, "pumpd")}}
+			var m Marks
+			counts := table.Mark(&b, &m)
+			var got []int
+			for o := range 2 {
+				if m.Has(0, o) {
+					got = append(got, o)
+				}
+			}
+			if !reflect.DeepEqual(got, want) || (counts.Dropped == 1) != c.drop {
+				t.Errorf("%s: %s goes to %v, counted %+v, want %v", name, priority, got, counts, want)
+			}
+			if way := table.Explain(&b.Records[0]); !reflect.DeepEqual(way.Outlets, want) {
+				t.Errorf("%s: %s is explained as %+v", name, priority, way)
+			}
+			if reach := matrix[b.Records[0].Priority]; name == "by priority" && !reflect.DeepEqual(reach.Surely, want) {
+				t.Errorf("%s: the matrix has %+v", name, reach)
+			}
+		}
+	}
+}
