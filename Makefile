@@ -3,7 +3,7 @@
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 export CGO_ENABLED = 0
 
-.PHONY: build demo test race lint bench fuzz setup screenshots console
+.PHONY: build demo test race soak lint bench fuzz setup screenshots console
 
 build: console
 	go build -trimpath -ldflags '-s -w' -o bin/oakbarrel ./cmd/oakbarrel
@@ -32,6 +32,10 @@ lint:
 
 bench: setup
 	go test -run '^$$' -bench . -benchtime 1x -timeout 30m ./bench
+
+# Half an hour of kills, cut and slow connections and rolled files, on the whole road from a host into the store.
+soak: setup console
+	OAKBARREL_SOAK=$${OAKBARREL_SOAK:-30m} go test -count=1 -v -timeout 60m -run 'TestSoak' ./e2e
 
 # A minute for each fuzz target.
 fuzz:

@@ -259,7 +259,7 @@ type TallyTrouble struct {
 type Counts struct {
 	Total  int64   `json:"total"`
 	By     []Count `json:"by" nullable:"false"`
-	Others int64   `json:"others"` // of values that are not among those
+	Others int64   `json:"others,omitempty"` // of values that are not among those
 }
 
 // Placed is a record and its place in the store.
