@@ -60,7 +60,6 @@ oldest first. 0 takes a bound away. A cask on hold keeps everything, but for
 
 It takes the token of an admin in OAKBARREL_TOKEN, or an account that is one.`,
 		Example: `  oakbarrel cask set gateway --keep-days 30 --keep-total 20GiB
-  oakbarrel cask set gateway --hold
   oakbarrel cask set gateway --release --account noor --password-file noor.password`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {

@@ -37,7 +37,6 @@ Lines become records as an intake of files makes them; --decode record reads wha
 "read --output json" and files of the format json have. The store counts the days
 of its retention from now on. The token of OAKBARREL_TOKEN must be one for writing.`,
 		Example: `  oakbarrel import --cask reef /var/log/pumps/pumpd.log*
-  oakbarrel import --cask reef --decode syslog --host reef-02 /var/log/messages.1.gz
   oakbarrel import --cask reef --decode '^(?P<time>\S+) (?P<severity>\w+) (?P<text>.*)$' old.log`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, files []string) error { return m.run(c, files) },

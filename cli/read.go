@@ -229,8 +229,7 @@ func (a *app) countCommand() *cobra.Command {
 		Long: `Count records in the central store by their severity or minute, or by the values
 of a property or a field: the most frequent first.`,
 		Example: `  oakbarrel count --cask gateway --since 7d --by severity
-  oakbarrel count --since 2h --where 'severity at least error' --by app --top 10
-  oakbarrel count --since 2h --by 'field tank@32473.id'`,
+  oakbarrel count --since 2h --where 'severity at least error' --by app --top 10`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			kind, field := by, ""

@@ -64,9 +64,10 @@ func TestCoreStandsAlone(t *testing.T) {
 func TestImportsPointOneWay(t *testing.T) {
 	may := map[string][]string{
 		"cmd/oakbarrel": {"oakbarrel/cli"},
-		"cli":           {"oakbarrel/agent", "oakbarrel/wrap", "oakbarrel/service", "oakbarrel/demo", "oakbarrel/client", "oakbarrel/core/"},
+		"cli":           {"oakbarrel/agent", "oakbarrel/wrap", "oakbarrel/importer", "oakbarrel/service", "oakbarrel/demo", "oakbarrel/client", "oakbarrel/core/"},
 		"agent":         {"oakbarrel/client", "oakbarrel/core/"},
 		"wrap":          {"oakbarrel/core/"},
+		"importer":      {"oakbarrel/client", "oakbarrel/core/"},
 		"service":       {"oakbarrel/service/", "oakbarrel/console", "oakbarrel/client", "oakbarrel/core/"},
 		"console":       {},
 		"client":        {"oakbarrel/core/"},

@@ -34,8 +34,8 @@ export function RecordPanel({ record: r, cask, onClose, onQuery, onOpen }: { rec
         {r.received && <><dt className="text-soft">received</dt><dd>{clock(new Date(r.received), true)}</dd></>}
       </dl>
       {r.fields && <><h3 className="mb-1 font-semibold">Fields</h3><div className="mb-4"><Tree value={r.fields} /></div></>}
-      {hasPlace(r) && <Neighbours record={r} cask={cask} onOpen={onOpen} />}
       <Link className="mb-4 underline hover:text-amber" to="/plans" state={{ record: r }}>Explain with a plan</Link>
+      {hasPlace(r) && <Neighbours record={r} cask={cask} onOpen={onOpen} />}
       <h3 className="mb-1 font-semibold">As it is kept</h3>
       <pre className="rounded bg-paper p-3 font-mono text-xs whitespace-pre-wrap [overflow-wrap:anywhere]">{JSON.stringify(r, null, 2)}</pre>
     </aside>

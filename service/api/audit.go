@@ -18,6 +18,10 @@ func (a *API) note(ctx context.Context, what, detail string) {
 
 func (a *API) noteFor(ctx context.Context, by, what, detail string) {
 	a.Log.Info(what, "by", by, "detail", detail)
+	a.keepAct(ctx, by, what, detail)
+}
+
+func (a *API) keepAct(ctx context.Context, by, what, detail string) {
 	act := model.Act{At: time.Now(), By: by, What: what, Detail: detail}
 	if err := a.DB.WithContext(context.WithoutCancel(ctx)).Create(&act).Error; err != nil {
 		a.Log.Error("the audit trail cannot be written", "what", what, "by", by, "why", err)
@@ -35,7 +39,7 @@ func (a *API) noteReading(ctx context.Context, what string, in *Range) {
 	if len(parts) == 0 {
 		parts = append(parts, "everything")
 	}
-	a.note(ctx, what, strings.Join(parts, ", "))
+	a.keepAct(ctx, visitor(ctx).Name, what, strings.Join(parts, ", "))
 }
 
 type auditInput struct {
