@@ -55,14 +55,20 @@ func newStore(t testing.TB) *store {
 		t.Fatal(err)
 	}
 	os.WriteFile(s.database, []byte(s.db.DSN+"\n"), 0o600)
+	s.address = freeAddress(t)
+	s.start()
+	return s
+}
+
+// freeAddress returns an address on which nobody listens.
+func freeAddress(t testing.TB) string {
+	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.address = l.Addr().String()
-	l.Close()
-	s.start()
-	return s
+	defer l.Close()
+	return l.Addr().String()
 }
 
 func (s *store) start() {
