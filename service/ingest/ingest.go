@@ -204,8 +204,25 @@ func take(tx *gorm.DB, j *job, counts map[model.Minute]int64) (taken bool, err e
 		j.err, err = judge(tx, feed, b)
 		return false, err
 	}
+	row := b.Row(feed.ID)
+	for minute, bySeverity := range b.counts {
+		for severity, n := range bySeverity {
+			if n > 0 {
+				counts[model.Minute{CaskID: b.CaskID, Minute: minute, Severity: uint8(severity)}] += n
+			}
+		}
+	}
+	if err := tx.Create(&row).Error; err != nil {
+		return false, err
+	}
+	j.confirmed = b.Last
+	return true, tx.Model(&feed).Updates(map[string]any{"confirmed": b.Last, "sender": b.Sender}).Error
+}
+
+// Row returns the block of a batch that is opened, as the database has it.
+func (b *Batch) Row(feed uint64) model.Block {
 	row := model.Block{
-		FeedID: feed.ID, FirstNumber: b.First, LastNumber: b.Last, CaskID: b.CaskID, Arrived: time.Now().UnixMicro(), Lost: b.Lost, Refused: b.Refused,
+		FeedID: feed, FirstNumber: b.First, LastNumber: b.Last, CaskID: b.CaskID, Arrived: time.Now().UnixMicro(), Lost: b.Lost, Refused: b.Refused,
 		Size: int64(len(b.Payload)), Hash: b.Hash[:], Payload: b.Payload,
 	}
 	if b.Shed != [8]int{} {
@@ -215,19 +232,8 @@ func take(tx *gorm.DB, j *job, counts map[model.Minute]int64) (taken bool, err e
 	if h := b.header; h.Records > 0 {
 		row.Records, row.Severities, row.Facilities, row.BodySize, row.Words = h.Records, h.Severities, h.Facilities, int64(h.BodySize), b.words
 		row.FirstTime, row.LastTime = Micros(h.FirstTime), Micros(h.LastTime)
-		for minute, bySeverity := range b.counts {
-			for severity, n := range bySeverity {
-				if n > 0 {
-					counts[model.Minute{CaskID: b.CaskID, Minute: minute, Severity: uint8(severity)}] += n
-				}
-			}
-		}
 	}
-	if err := tx.Create(&row).Error; err != nil {
-		return false, err
-	}
-	j.confirmed = b.Last
-	return true, tx.Model(&feed).Updates(map[string]any{"confirmed": b.Last, "sender": b.Sender}).Error
+	return row
 }
 
 func floor(a, b int64) int64 {

@@ -1,5 +1,6 @@
-// Package keep removes from the store what its casks are not to keep any
-// longer: whole blocks, the oldest first, in small transactions.
+// Package keep puts the store in order at low priority: it removes what its
+// casks are not to keep any longer, whole blocks, the oldest first, and merges
+// small blocks into larger ones, all in small transactions.
 //
 // Its central type is [Keeper].
 package keep
@@ -24,7 +25,7 @@ const (
 	lockName = "oakbarrel keep"
 )
 
-// Keeper removes what is over. One service of those before a database does so at a time.
+// Keeper keeps a store in order. One service of those before a database does so at a time.
 type Keeper struct {
 	DB  *gorm.DB
 	Log *slog.Logger
@@ -34,11 +35,11 @@ type Keeper struct {
 	seen    time.Time // when the clock was last looked at; with a monotonic reading
 }
 
-// Run removes what is over from time to time, until ctx ends.
+// Run keeps order from time to time, until ctx ends.
 func (k *Keeper) Run(ctx context.Context) {
 	for ctx.Err() == nil {
 		if err := k.Once(ctx); err != nil && ctx.Err() == nil {
-			k.Log.Warn("what casks are not to keep cannot be removed now", "why", err)
+			k.Log.Warn("the store cannot be put in order now", "why", err)
 		}
 		select {
 		case <-ctx.Done():
@@ -47,7 +48,7 @@ func (k *Keeper) Run(ctx context.Context) {
 	}
 }
 
-// Once removes what is over now.
+// Once removes and merges what is to be now.
 func (k *Keeper) Once(ctx context.Context) error {
 	return k.DB.WithContext(ctx).Connection(func(db *gorm.DB) error { // a lock belongs to a connection
 		db = db.Session(&gorm.Session{NewDB: true}) // each statement begins anew, on the same connection
@@ -69,7 +70,7 @@ func (k *Keeper) Once(ctx context.Context) error {
 				return fmt.Errorf("cask %s: %w", c.Name, err)
 			}
 		}
-		return nil
+		return k.merge(db)
 	})
 }
 

@@ -99,7 +99,7 @@ type Feed struct {
 // are microseconds since 1970.
 type Block struct {
 	ID          uint64 `gorm:"primaryKey"`
-	FeedID      uint64 `gorm:"index:feed_number"`
+	FeedID      uint64 `gorm:"index:feed_number;index:unsettled,priority:2"`
 	FirstNumber uint64 `gorm:"index:feed_number"`
 	LastNumber  uint64
 	CaskID      uint64 `gorm:"index:cask_time;index:cask_arrived"`
@@ -114,8 +114,10 @@ type Block struct {
 	Facilities  uint32
 	BodySize    int64
 	Size        int64
-	Hash        []byte `gorm:"type:binary(32)"` // SHA-256 of the payload
-	Words       []byte `gorm:"type:mediumblob"` // a filter, see block.Words
+	Merged      bool   // it was made of blocks that came before
+	Settled     bool   `gorm:"index:unsettled,priority:1"` // it is not merged any more
+	Hash        []byte `gorm:"type:binary(32)"`            // SHA-256 of the payload
+	Words       []byte `gorm:"type:mediumblob"`            // a filter, see block.Words
 	Payload     []byte `gorm:"type:longblob"`
 }
 
@@ -180,6 +182,9 @@ var migrations = []*gormigrate.Migration{{
 }, {
 	ID:      "0008 invitations, senders of feeds",
 	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Token{}, &Invitation{}, &Feed{}) },
+}, {
+	ID:      "0009 merged blocks",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Block{}) },
 }}
 
 // Open opens the database and brings its tables up to date. The error does not

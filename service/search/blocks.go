@@ -18,6 +18,8 @@ import (
 // head is what is known of a block without opening it.
 type head struct {
 	ID, FeedID          uint64
+	FirstNumber         uint64
+	LastNumber          uint64
 	FirstTime, LastTime int64
 }
 
@@ -29,7 +31,7 @@ func (q *Query) heads(ctx context.Context, db *gorm.DB) (heads []head, err error
 		order = "first_time, id"
 	}
 	severities, facilities := q.sets()
-	err = db.WithContext(ctx).Model(&model.Block{}).Select("id, feed_id, first_time, last_time").
+	err = db.WithContext(ctx).Model(&model.Block{}).Select("id, feed_id, first_number, last_number, first_time, last_time").
 		Where("cask_id IN ? AND records > 0 AND last_time >= ? AND first_time < ? AND severities & ? <> 0 AND facilities & ? <> 0", q.Casks, since, until, severities, facilities).
 		Order(order).Find(&heads).Error
 	return heads, err
@@ -91,8 +93,11 @@ func eachBlock[T any](ctx context.Context, s *Store, q *Query, heads []head, fin
 func open[T any](ctx context.Context, s *Store, q *Query, h head, find func(head, *block.Block) (T, error)) (found T, err error) {
 	var row struct{ Payload []byte }
 	err = s.db.WithContext(ctx).Model(&model.Block{}).Select("payload").Where("id = ?", h.ID).Take(&row).Error
-	if errors.Is(err, gorm.ErrRecordNotFound) { // its cask has let go of it meanwhile
-		return found, nil
+	if errors.Is(err, gorm.ErrRecordNotFound) { // it was merged with others meanwhile, or its cask has let go of it
+		err = s.db.WithContext(ctx).Model(&model.Block{}).Select("payload").Where("feed_id = ? AND first_number <= ? AND last_number >= ?", h.FeedID, h.FirstNumber, h.LastNumber).Take(&row).Error
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			return found, nil
+		}
 	}
 	if err != nil {
 		return found, err

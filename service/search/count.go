@@ -104,7 +104,7 @@ func (s *Store) count(ctx context.Context, q Query, at func(micros int64, r *rec
 	find := func(h head, b *block.Block) (map[cell]int64, error) {
 		cells := map[cell]int64{}
 		return cells, b.Each(func(number uint64, r *record.Record) bool {
-			if place, ok := q.meets(h.FeedID, number, r); ok {
+			if place, ok := q.meets(h, number, r); ok {
 				cells[cell{at(place.Time, r), r.Severity()}]++
 			}
 			return true

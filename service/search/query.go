@@ -112,10 +112,13 @@ func (q *Query) sets() (severities uint8, facilities uint32) {
 	return severities, facilities
 }
 
-// meets tells whether a record is wanted, and where it stands.
-func (q *Query) meets(feed, number uint64, r *record.Record) (Place, bool) {
-	place := Place{ingest.Micros(r.Time), r.Time.Nsec % 1000, feed, number}
+// meets tells whether a record is wanted, and where it stands. The block that
+// was opened may hold others than the one that was picked, with which it was merged.
+func (q *Query) meets(h head, number uint64, r *record.Record) (Place, bool) {
+	place := Place{ingest.Micros(r.Time), r.Time.Nsec % 1000, h.FeedID, number}
 	switch {
+	case number < h.FirstNumber || number > h.LastNumber:
+		return place, false
 	case q.Since != 0 && place.Time < q.Since, q.Until != 0 && place.Time >= q.Until:
 		return place, false
 	case q.After != nil && q.order(place, *q.After) <= 0:

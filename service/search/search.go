@@ -72,7 +72,7 @@ func (q *Query) ready(waiting []Hit, bound int64) int {
 func (q *Query) hits(h head, b *block.Block) ([]Hit, error) {
 	var hits []Hit
 	err := b.Each(func(number uint64, r *record.Record) bool {
-		if place, ok := q.meets(h.FeedID, number, r); ok {
+		if place, ok := q.meets(h, number, r); ok {
 			hits = append(hits, Hit{Place: place})
 		}
 		return true
@@ -99,7 +99,7 @@ func (q *Query) hits(h head, b *block.Block) ([]Hit, error) {
 // after the block *last, in the order of their coming, and moves *last on.
 func (s *Store) Since(ctx context.Context, q Query, last *uint64, each func(Hit) error) error {
 	var heads []head
-	err := s.db.WithContext(ctx).Model(&model.Block{}).Select("id, feed_id").Where("cask_id IN ? AND id > ? AND records > 0", q.Casks, *last).Order("id").Find(&heads).Error
+	err := s.db.WithContext(ctx).Model(&model.Block{}).Select("id, feed_id, first_number, last_number").Where("cask_id IN ? AND id > ? AND records > 0 AND merged = 0", q.Casks, *last).Order("id").Find(&heads).Error
 	if err != nil {
 		return err
 	}

@@ -62,7 +62,7 @@ func (s *Store) TopValues(ctx context.Context, q Query, value func([]byte, *reco
 		counts := map[string]int64{}
 		var key []byte
 		return counts, b.Each(func(number uint64, r *record.Record) bool {
-			if _, ok := q.meets(h.FeedID, number, r); ok {
+			if _, ok := q.meets(h, number, r); ok {
 				key = value(key[:0], r)
 				counts[string(key)]++
 			}

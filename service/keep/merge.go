@@ -1,0 +1,147 @@
+package keep
+
+import (
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"oakbarrel/core/block"
+	"oakbarrel/core/record"
+	"oakbarrel/service/ingest"
+	"oakbarrel/service/model"
+)
+
+// Quiet hosts send small blocks. What came for a while is merged into larger
+// ones, so that a search has fewer to look at.
+const (
+	mergeAfter   = 10 * time.Minute // since a block came; what an agent may send again is younger
+	mergeSpan    = 6 * time.Hour    // from the first to the last arrival in a merged block
+	mergeRun     = 32               // blocks that are merged before their span is over
+	mergeRecords = 20_000           // of a merged block at most
+	mergeBytes   = 4 << 20          // likewise, uncompressed
+	mergeLook    = 256              // blocks of a feed that are looked at together
+)
+
+// merge merges the small blocks of all feeds.
+func (k *Keeper) merge(db *gorm.DB) error {
+	var feeds []uint64
+	before := k.Now().Add(-mergeAfter).UnixMicro()
+	if err := db.Model(&model.Block{}).Where("settled = 0 AND arrived < ?", before).Distinct().Pluck("feed_id", &feeds).Error; err != nil {
+		return err
+	}
+	for _, feed := range feeds {
+		var blocks []model.Block
+		err := db.Omit("payload", "words").Where("feed_id = ? AND settled = 0 AND arrived < ?", feed, before).Order("first_number").Limit(mergeLook).Find(&blocks).Error
+		if err != nil {
+			return err
+		}
+		for len(blocks) > 0 {
+			run := k.run(blocks)
+			if err := k.mergeRun(db, blocks[:run], len(blocks) > run); err != nil {
+				return err
+			}
+			blocks = blocks[run:]
+		}
+	}
+	return nil
+}
+
+// run returns how many of the blocks, from the first on, can be one.
+func (k *Keeper) run(blocks []model.Block) int {
+	records, bytes := 0, int64(0)
+	for i, b := range blocks {
+		records += b.Records
+		bytes += b.BodySize
+		first := blocks[0]
+		if i > 0 && (b.CaskID != first.CaskID || b.FirstNumber != blocks[i-1].LastNumber+1 || records > mergeRecords || bytes > mergeBytes || b.Arrived-first.Arrived > mergeSpan.Microseconds()) {
+			return i
+		}
+	}
+	return len(blocks)
+}
+
+// mergeRun makes one block of several, where they are many, or nothing will
+// come that could be added: another follows that does not fit, or their time is over.
+func (k *Keeper) mergeRun(db *gorm.DB, run []model.Block, followed bool) error {
+	over := followed || k.Now().UnixMicro()-run[0].Arrived > (mergeSpan+mergeAfter).Microseconds()
+	if !over && len(run) < mergeRun {
+		return nil
+	}
+	var ids []uint64
+	for _, b := range run {
+		ids = append(ids, b.ID)
+	}
+	if len(run) == 1 {
+		return db.Model(&model.Block{}).Where("id IN ?", ids).Update("settled", true).Error
+	}
+	err := db.Transaction(func(tx *gorm.DB) error {
+		var blocks []model.Block
+		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Omit("words").Where("id IN ?", ids).Order("first_number").Find(&blocks).Error; err != nil {
+			return err
+		}
+		if len(blocks) < len(ids) {
+			return nil // some were removed meanwhile
+		}
+		row, err := merged(blocks)
+		if err != nil {
+			return err
+		}
+		row.Settled = over
+		if err := tx.Create(&row).Error; err != nil {
+			return err
+		}
+		return tx.Where("id IN ?", ids).Delete(&model.Block{}).Error
+	})
+	if errors.Is(err, block.ErrDamaged) {
+		k.Log.Error("blocks cannot be merged, as one is damaged; oakbarrel store check tells which", "first", ids[0], "last", ids[len(ids)-1], "why", err)
+		return db.Model(&model.Block{}).Where("id IN ?", ids).Update("settled", true).Error
+	}
+	return err
+}
+
+// merged makes one block of several that follow each other.
+func merged(blocks []model.Block) (row model.Block, err error) {
+	first, last := blocks[0], blocks[len(blocks)-1]
+	b := ingest.Batch{CaskID: first.CaskID, First: first.FirstNumber, Last: last.LastNumber}
+	var builder block.Builder
+	for _, part := range blocks {
+		b.Lost += part.Lost
+		b.Refused += part.Refused
+		if part.Shed != "" {
+			var shed [8]int
+			if err := json.Unmarshal([]byte(part.Shed), &shed); err != nil {
+				return row, err
+			}
+			for i, n := range shed {
+				b.Shed[i] += n
+			}
+		}
+		if part.Records == 0 {
+			continue
+		}
+		content, err := block.Decode(part.Payload)
+		if err != nil {
+			return row, err
+		}
+		if err := content.Each(func(number uint64, r *record.Record) bool {
+			builder.Add(number, r)
+			return true
+		}); err != nil {
+			return row, err
+		}
+	}
+	if builder.Len() > 0 {
+		b.Payload = builder.Finish(nil)
+	}
+	b.Hash = sha256.Sum256(b.Payload)
+	if err := b.Open(); err != nil {
+		return row, err
+	}
+	row = b.Row(first.FeedID)
+	row.Arrived, row.Merged = last.Arrived, true
+	return row, nil
+}
