@@ -14,8 +14,12 @@ import (
 	"oakbarrel/core/record"
 )
 
-// version is the first byte of a block's body.
-const version = 1
+// The first byte of a block's body. Of the first version, in which texts were
+// plain, blocks are read still.
+const (
+	version      = 2
+	firstVersion = 1
+)
 
 // Limits of a block, so that none can cost more than it says.
 const (
@@ -38,8 +42,8 @@ const (
 	msgIDs
 	intakes
 	peers
-	texts     // lengths: 0 for missing, else the length and 1
-	textBytes // and the bytes, end to end
+	texts     // how they are held, and lengths: 0 for missing, else the length and 1
+	textBytes // and the bytes, end to end; or as shapes
 	data
 	dataBytes
 	raws

@@ -2,6 +2,7 @@ package block
 
 import (
 	"encoding/binary"
+	"slices"
 	"strconv"
 	"sync"
 
@@ -18,6 +19,7 @@ type Builder struct {
 	time, got   int64
 	columns     [columns][]byte
 	list        map[string]uint64
+	shapers     [3]shaper // of texts, data and raws
 	scratch     []byte
 }
 
@@ -64,9 +66,9 @@ func (b *Builder) Add(number uint64, r *record.Record) {
 	b.addWord(intakes, present(b.scratch, r.Intake != ""))
 	b.scratch = appendPeer(b.scratch[:0], r.Peer)
 	b.addWord(peers, present(b.scratch, r.Peer != nil))
-	b.addText(texts, r.Text)
-	b.addText(data, r.Data)
-	b.addText(raws, r.Raw)
+	b.addText(texts, 0, r.Text)
+	b.addText(data, 1, r.Data)
+	b.addText(raws, 2, r.Raw)
 }
 
 func present(v []byte, there bool) []byte {
@@ -118,7 +120,8 @@ func (b *Builder) addWord(column int, v []byte) {
 	b.columns[column] = binary.AppendUvarint(b.columns[column], at)
 }
 
-func (b *Builder) addText(column int, v []byte) {
+func (b *Builder) addText(column, shaper int, v []byte) {
+	b.shapers[shaper].add(v)
 	if v == nil {
 		b.columns[column] = append(b.columns[column], 0)
 		return
@@ -137,6 +140,9 @@ var encoder = sync.OnceValue(func() *zstd.Encoder {
 
 // Finish appends the block to dst, compressed, and makes the builder empty.
 func (b *Builder) Finish(dst []byte) []byte {
+	for i, column := range []int{texts, data, raws} {
+		b.finishTexts(column, &b.shapers[i])
+	}
 	body := append(make([]byte, 0, b.Size()+columns*4+32), version)
 	body = binary.AppendUvarint(body, uint64(b.count))
 	body = binary.AppendUvarint(body, b.first)
@@ -148,4 +154,15 @@ func (b *Builder) Finish(dst []byte) []byte {
 	clear(b.list)
 	b.count = 0
 	return encoder().EncodeAll(body, dst)
+}
+
+// finishTexts holds a column of texts by their shapes, where that is smaller.
+func (b *Builder) finishTexts(column int, s *shaper) {
+	plain := len(b.columns[column]) + len(b.columns[column+1])
+	if !s.over && s.size() < plain*9/10 {
+		b.columns[column], b.columns[column+1] = s.append(b.columns[column][:0], b.columns[column+1][:0])
+	} else {
+		b.columns[column] = slices.Insert(b.columns[column], 0, plainTexts)
+	}
+	s.reset()
 }

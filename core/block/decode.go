@@ -73,9 +73,10 @@ func Open(compressed []byte) (*Block, error) {
 }
 
 func (b *Block) split(body []byte) error {
-	if len(body) == 0 || body[0] != version {
+	if len(body) == 0 || body[0] != version && body[0] != firstVersion {
 		return damaged("its version is not known")
 	}
+	shaped := body[0] == version
 	body = body[1:]
 	count, n := binary.Uvarint(body)
 	if n <= 0 || count == 0 || count > MaxRecords {
@@ -99,6 +100,14 @@ func (b *Block) split(body []byte) error {
 	if len(body) > 0 {
 		return damaged("something follows it")
 	}
+	for _, column := range []int{texts, data, raws} {
+		if !shaped {
+			break
+		}
+		if err := b.unshape(column); err != nil {
+			return err
+		}
+	}
 	for list := b.columns[words]; len(list) > 0; {
 		size, n := binary.Uvarint(list)
 		if n <= 0 || size > uint64(len(list)-n) {
@@ -108,6 +117,22 @@ func (b *Block) split(body []byte) error {
 		list = list[n+int(size):]
 	}
 	return nil
+}
+
+// unshape makes a column of texts plain.
+func (b *Block) unshape(column int) (err error) {
+	how := b.columns[column]
+	if len(how) == 0 || how[0] > shapedTexts {
+		return damaged("how its texts are held")
+	}
+	b.columns[column] = how[1:]
+	if how[0] == plainTexts {
+		return nil
+	}
+	before := len(how) + len(b.columns[column+1])
+	b.columns[column], b.columns[column+1], err = unshape(how[1:], b.columns[column+1], MaxBody)
+	b.header.BodySize += len(b.columns[column]) + len(b.columns[column+1]) - before
+	return err
 }
 
 // check walks all columns and fills the header.
