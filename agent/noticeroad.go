@@ -44,6 +44,12 @@ func (n *noticeRoad) add(_ uint64, r *record.Record)                       { n.g
 func (n *noticeRoad) reset()                                               { n.gatherer.Reset() }
 func (n *noticeRoad) close()                                               { n.http.CloseIdleConnections() }
 
+func (n *noticeRoad) depth() int { return 1 }
+
+func (n *noticeRoad) pack(b spool.Batch, refused bool) delivery {
+	return func(ctx context.Context) (uint64, error) { return n.deliver(ctx, b, refused) }
+}
+
 func (n *noticeRoad) deliver(ctx context.Context, b spool.Batch, refused bool) (uint64, error) {
 	if b.Records == 0 || refused {
 		return b.Last, nil

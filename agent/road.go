@@ -21,13 +21,18 @@ type road interface {
 	add(number uint64, r *record.Record)
 	// reset forgets what was added.
 	reset()
-	// deliver sends what was added, as the batch b, and returns up to which
-	// number the other side has the feed now. refused says that its one record is
-	// left out because it was refused.
-	deliver(ctx context.Context, b spool.Batch, refused bool) (confirmed uint64, err error)
+	// pack makes a delivery of what was added, as the batch b. refused says that
+	// its one record is left out because it was refused. The delivery sends, and
+	// returns up to which number the other side has the feed then.
+	pack(b spool.Batch, refused bool) delivery
+	// depth is how many deliveries may be under way at a time.
+	depth() int
 	// close ends what is open.
 	close()
 }
+
+// delivery sends a batch. It may run beside the packing of the next where depth allows it.
+type delivery func(ctx context.Context) (confirmed uint64, err error)
 
 // errElsewhere says that the other side has another number than we thought.
 var errElsewhere = errors.New("the feed goes on at another number")
@@ -119,25 +124,68 @@ func (o *spoolOutlet) sendAll(ctx context.Context) error {
 		return err
 	}
 	o.spool.Rewind()
+	ctx, cancel := context.WithCancel(ctx)
+	var under []*underWay
+	defer func() {
+		cancel()
+		for _, u := range under { // the road is not used any more when this returns
+			<-u.done
+		}
+	}()
 	for {
 		_, s, now := o.current()
 		if now != changes {
 			return nil // begin again with the new one
 		}
-		if !o.collect(ctx, s) {
+		if len(under) < to.depth() && (len(under) == 0 || o.full(s)) {
+			if len(under) == 0 && !o.collect(ctx, s) {
+				return ctx.Err()
+			}
+			if _, _, now = o.current(); now != changes {
+				return nil
+			}
+			u, err := o.launch(ctx, to, s)
+			if err != nil {
+				return err
+			}
+			if u != nil {
+				under = append(under, u)
+			}
+			continue
+		}
+		first := under[0]
+		select {
+		case <-first.done:
+		case <-ctx.Done():
 			return ctx.Err()
+		case <-o.flushed: // there may be enough for another
+			continue
 		}
-		if _, s, now = o.current(); now != changes {
-			return nil
-		}
-		switch err := o.sendBatch(ctx, to, s); {
-		case errors.Is(err, errElsewhere):
+		under = under[1:]
+		switch err := o.finish(ctx, to, first); {
+		case errors.Is(err, errElsewhere), errors.Is(err, errAgain):
 			return nil
 		case err != nil:
 			return err
 		}
 		o.inOrder()
 	}
+}
+
+// errAgain says that what was read is to be read again, in other batches.
+var errAgain = errors.New("read again")
+
+// underWay is a batch that is being delivered.
+type underWay struct {
+	batch     spool.Batch
+	confirmed uint64
+	err       error
+	done      chan struct{}
+}
+
+// full tells whether there is enough for a batch that has not been read.
+func (o *spoolOutlet) full(s plan.Spool) bool {
+	return int64(o.spool.State().Written)-int64(o.spool.Reading())+1 >= int64(o.atMost(s))
 }
 
 // current returns the road, the settings, and how often the road was changed.
@@ -168,7 +216,7 @@ func (o *spoolOutlet) collect(ctx context.Context, s plan.Spool) bool {
 		}
 	}
 	deadline := time.After(s.Delay)
-	for o.spool.State().Held < int64(o.atMost(s)) {
+	for !o.full(s) {
 		select {
 		case <-o.flushed:
 		case <-deadline:
@@ -188,55 +236,78 @@ func (o *spoolOutlet) atMost(s plan.Spool) int {
 	return s.Records
 }
 
-// sendBatch reads a batch, sends it, and forgets it once it is confirmed. One
-// that is refused for what is in it is sent again in halves, down to the one
-// record that cannot pass.
-func (o *spoolOutlet) sendBatch(ctx context.Context, to road, s plan.Spool) error {
+// launch reads a batch, packs it and begins to send it. It returns nil where
+// there is nothing to read.
+func (o *spoolOutlet) launch(ctx context.Context, to road, s plan.Spool) (*underWay, error) {
 	to.reset()
 	b, err := o.spool.Read(o.atMost(s), s.Bytes, to.add)
 	if err != nil || b.Last < b.First {
-		return err
+		return nil, err
 	}
-	confirmed, err := to.deliver(ctx, b, false)
+	u := &underWay{batch: b, done: make(chan struct{})}
+	send := to.pack(b, false)
+	go func() {
+		defer close(u.done)
+		u.confirmed, u.err = send(ctx)
+	}()
+	return u, nil
+}
+
+// finish forgets what is confirmed. A batch that is refused for what is in it
+// is sent again in halves, down to the one record that cannot pass.
+func (o *spoolOutlet) finish(ctx context.Context, to road, u *underWay) error {
+	confirmed, err := u.confirmed, u.err
+	again := false
 	var bad *badBatch
-	if errors.As(err, &bad) && b.Records > 0 {
-		if b.Records > 1 {
-			o.most = b.Records / 2
-			o.spool.Rewind()
-			return nil
-		}
-		confirmed, err = o.leaveOut(ctx, to, b, bad)
-	} else if err == nil && o.most > 0 {
-		if o.most *= 2; o.most >= s.Records {
-			o.most = 0
-		}
-	}
 	var partly *partlyRefused
-	if errors.As(err, &partly) {
+	switch {
+	case errors.As(err, &bad) && u.batch.Records > 1:
+		o.most = u.batch.Records / 2
+		return errAgain
+	case errors.As(err, &bad) && u.batch.Records == 1:
+		confirmed, err = o.leaveOut(ctx, to, bad)
+		again = true
+	case errors.As(err, &partly):
 		o.log.Warn("the other side has refused records of a batch; it took the others", "outlet", o.name, "records", partly.records, "why", partly.why)
-		o.countRefused(min(partly.records, int64(b.Records)))
+		o.countRefused(min(partly.records, int64(u.batch.Records)))
 		err = nil
 	}
 	if err != nil {
 		return err
+	}
+	if o.most > 0 && !again {
+		if o.most *= 2; o.most >= o.plan().Spool.Records {
+			o.most = 0
+		}
 	}
 	o.mu.Lock()
 	o.lastWrite = time.Now()
 	o.mu.Unlock()
 	err = o.confirm(confirmed)
 	o.delivered()
+	if err == nil && again {
+		return errAgain
+	}
 	return err
 }
 
-// leaveOut writes the one record of a batch down as refused, and tells the
-// other side that it does not come.
-func (o *spoolOutlet) leaveOut(ctx context.Context, to road, b spool.Batch, bad *badBatch) (confirmed uint64, err error) {
+func (o *spoolOutlet) plan() plan.Outlet {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.settings
+}
+
+// leaveOut writes the first record that is not confirmed down as refused, and
+// tells the other side that it does not come.
+func (o *spoolOutlet) leaveOut(ctx context.Context, to road, bad *badBatch) (confirmed uint64, err error) {
 	o.spool.Rewind()
 	to.reset()
-	if b, err = o.spool.Read(1, 1, func(_ uint64, r *record.Record) { err = o.refusals.add(r, bad) }); err != nil {
+	var failed error
+	b, err := o.spool.Read(1, 1, func(_ uint64, r *record.Record) { failed = o.refusals.add(r, bad) })
+	if err = errors.Join(err, failed); err != nil {
 		return 0, fmt.Errorf("a record that is refused cannot be written down: %w", err)
 	}
-	if confirmed, err = to.deliver(ctx, b, true); err != nil {
+	if confirmed, err = to.pack(b, true)(ctx); err != nil {
 		return confirmed, err
 	}
 	o.countRefused(1)

@@ -72,11 +72,22 @@ func (s *scriptedService) Confirmed(context.Context, string, string, string) (ui
 	return s.confirmed, s.next()
 }
 
-func (s *scriptedService) SendBatch(_ context.Context, _, _, _ string, head client.BatchHead, payload []byte) (uint64, error) {
+func (s *scriptedService) SendBatch(ctx context.Context, _, _, _ string, head client.BatchHead, payload []byte) (uint64, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err := s.next(); err != nil {
 		return 0, err
+	}
+	for range 200 { // as the service does: one that has overtaken another waits for it
+		if head.First <= s.confirmed+1 {
+			break
+		}
+		if ctx.Err() != nil {
+			return 0, ctx.Err()
+		}
+		s.mu.Unlock()
+		time.Sleep(10 * time.Millisecond)
+		s.mu.Lock()
 	}
 	s.heads = append(s.heads, head)
 	if head.First != s.confirmed+1 {
@@ -230,12 +241,12 @@ func TestASenderGoesOnWhereTheStoreIs(t *testing.T) {
 		o := newTestOutlet(t, dir, &scriptedService{})
 		defer o.end()
 		o.give(10)
-		pass(3 * time.Second)
+		pass(10 * time.Second)
 		o.service.mu.Lock()
 		o.service.confirmed = 4 // the copy
 		o.service.mu.Unlock()
 		o.give(10)
-		pass(3 * time.Second)
+		pass(10 * time.Second)
 		var lost []client.BatchHead
 		for _, h := range o.service.seen().heads {
 			if h.Lost > 0 {
@@ -253,7 +264,7 @@ func TestASenderGoesOnWhereTheStoreIs(t *testing.T) {
 		o := newTestOutlet(t, dir, &scriptedService{took: took{confirmed: 300}})
 		defer o.end()
 		o.give(1)
-		pass(3 * time.Second)
+		pass(10 * time.Second)
 		if s := o.status(false); !strings.Contains(s.Trouble, "up to number 300") || s.Held != 1 {
 			t.Errorf("%+v", s)
 		}

@@ -44,10 +44,21 @@ func (s *storeRoad) begin(ctx context.Context, here uint64) (uint64, error) {
 }
 
 func (s *storeRoad) add(number uint64, r *record.Record) { s.builder.Add(number, r) }
-func (s *storeRoad) reset()                              { s.builder = block.Builder{} }
 func (s *storeRoad) close()                              {}
 
-func (s *storeRoad) deliver(ctx context.Context, b spool.Batch, refused bool) (uint64, error) {
+func (s *storeRoad) reset() {
+	if s.builder.Len() > 0 { // what was added of a batch that could not be read whole
+		s.builder = block.Builder{}
+	}
+}
+
+// inFlight is how many batches may be under way: while one is committed the
+// next is on its way, and another is packed.
+const inFlight = 3
+
+func (s *storeRoad) depth() int { return inFlight }
+
+func (s *storeRoad) pack(b spool.Batch, refused bool) delivery {
 	head := client.BatchHead{First: b.First, Last: b.Last, Shed: b.Shed, Lost: b.Lost}
 	var payload []byte
 	if refused {
@@ -55,7 +66,7 @@ func (s *storeRoad) deliver(ctx context.Context, b spool.Batch, refused bool) (u
 	} else if b.Records > 0 {
 		payload = s.builder.Finish(nil)
 	}
-	return s.send(ctx, head, payload)
+	return func(ctx context.Context) (uint64, error) { return s.send(ctx, head, payload) }
 }
 
 func (s *storeRoad) send(ctx context.Context, head client.BatchHead, payload []byte) (uint64, error) {

@@ -75,6 +75,12 @@ func (s *syslogRoad) add(_ uint64, r *record.Record) {
 	s.ends = append(s.ends, len(s.stream))
 }
 
+func (s *syslogRoad) depth() int { return 1 }
+
+func (s *syslogRoad) pack(b spool.Batch, refused bool) delivery {
+	return func(ctx context.Context) (uint64, error) { return s.deliver(ctx, b, refused) }
+}
+
 func (s *syslogRoad) deliver(ctx context.Context, b spool.Batch, refused bool) (uint64, error) {
 	if b.Records == 0 || refused {
 		return b.Last, nil

@@ -75,6 +75,12 @@ func (w *webRoad) add(_ uint64, r *record.Record) {
 	w.body = append(r.AppendJSON(w.body), '\n')
 }
 
+func (w *webRoad) depth() int { return 1 }
+
+func (w *webRoad) pack(b spool.Batch, refused bool) delivery {
+	return func(ctx context.Context) (uint64, error) { return w.deliver(ctx, b, refused) }
+}
+
 func (w *webRoad) deliver(ctx context.Context, b spool.Batch, refused bool) (uint64, error) {
 	if b.Records == 0 || refused {
 		return b.Last, nil
@@ -82,7 +88,7 @@ func (w *webRoad) deliver(ctx context.Context, b spool.Batch, refused bool) (uin
 	if w.otlp {
 		w.body = w.encoder.Append(w.body[:0])
 	}
-	request, err := http.NewRequestWithContext(ctx, "POST", w.to.Address, bytes.NewReader(w.pack()))
+	request, err := http.NewRequestWithContext(ctx, "POST", w.to.Address, bytes.NewReader(w.encoded()))
 	if err != nil {
 		return 0, err
 	}
@@ -102,8 +108,8 @@ func (w *webRoad) deliver(ctx context.Context, b spool.Batch, refused bool) (uin
 	return b.Last, w.partly(answer)
 }
 
-// pack returns the body as it is sent.
-func (w *webRoad) pack() []byte {
+// encoded returns the body as it is sent.
+func (w *webRoad) encoded() []byte {
 	switch {
 	case w.gzip != nil:
 		w.packed.Reset()

@@ -122,9 +122,31 @@ func NewQueue(ctx context.Context, db *gorm.DB, commits func(casks []uint64)) *Q
 	return q
 }
 
+// An agent has several batches under way, which may overtake each other: one
+// that comes before its time waits for those before it.
+const (
+	overtakeTime  = 2 * time.Second
+	overtakePause = 10 * time.Millisecond
+)
+
 // Take commits a batch and returns the last number of its feed that is
 // committed. When it returns without an error, the batch is in the database.
 func (q *Queue) Take(ctx context.Context, b *Batch) (confirmed uint64, err error) {
+	for began := time.Now(); ; {
+		confirmed, err = q.try(ctx, b)
+		var wrong *WrongNumber
+		if !errors.As(err, &wrong) || b.First < wrong.Expected || time.Since(began) > overtakeTime {
+			return confirmed, err
+		}
+		select {
+		case <-time.After(overtakePause):
+		case <-ctx.Done():
+			return confirmed, err
+		}
+	}
+}
+
+func (q *Queue) try(ctx context.Context, b *Batch) (confirmed uint64, err error) {
 	j := &job{batch: b, done: make(chan struct{})}
 	select {
 	case q.waiting <- j:
