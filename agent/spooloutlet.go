@@ -31,6 +31,7 @@ type spoolOutlet struct {
 	refusals  refusals
 
 	wake    chan struct{} // there is something to flush
+	plenty  chan struct{} // and so much that it is not to wait for more
 	flushed chan struct{} // there is something to send
 	stopped chan struct{}
 	retry   backoff // of the sending goroutine
@@ -75,7 +76,7 @@ func (a *Agent) newSpoolOutlet(s plan.Outlet) (*spoolOutlet, error) {
 func spoolOutletOn(sp *spool.Spool, s plan.Outlet, open func(plan.Outlet) (road, error), log *slog.Logger, delivered func()) *spoolOutlet {
 	return &spoolOutlet{
 		name: s.Name, kind: s.Kind, spool: sp, log: log, delivered: delivered, open: open, settings: s, atStart: sp.State().Held,
-		wake: make(chan struct{}, 1), flushed: make(chan struct{}, 1), stopped: make(chan struct{}), room: make(chan struct{}),
+		wake: make(chan struct{}, 1), plenty: make(chan struct{}, 1), flushed: make(chan struct{}, 1), stopped: make(chan struct{}), room: make(chan struct{}),
 		retry: backoff{chance: rand.N[time.Duration]}, marks: newTakenMarks(sp.Marks()),
 	}
 }
@@ -124,12 +125,18 @@ func (o *spoolOutlet) take(b *record.Batch, marks *route.Marks, number int, canW
 		o.spool.Add(&b.Records[i], canWait && o.settings.Spool.Wait)
 	}
 	o.marks.advance(b)
-	some := o.spool.Pending() > 0
+	pending := o.spool.Pending()
 	o.mu.Unlock()
-	if some {
+	if pending > 0 {
 		signal(o.wake)
 	}
+	if pending >= plentySize {
+		signal(o.plenty)
+	}
 }
+
+// plentySize is how many bytes are written to a spool at once, where they come quickly.
+const plentySize = 256 << 10
 
 // signal wakes whoever waits on c.
 func signal(c chan struct{}) {
@@ -206,6 +213,7 @@ func (o *spoolOutlet) flushAll() {
 func (o *spoolOutlet) gather() {
 	select {
 	case <-time.After(flushTime / 2):
+	case <-o.plenty:
 	case <-o.stopped:
 	}
 }

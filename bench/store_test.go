@@ -34,6 +34,7 @@ type store struct {
 	db     *gorm.DB
 	client *client.Client
 	reader *client.Client
+	url    string
 	next   uint64
 }
 
@@ -55,6 +56,7 @@ func startStore(b *testing.B) *store {
 	}()
 	b.Cleanup(func() { cancel(); <-ended })
 	address := <-ready
+	s.url = "http://" + address
 	if s.db, err = model.Open(server.DSN); err != nil {
 		b.Fatal(err)
 	}

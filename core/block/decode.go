@@ -48,9 +48,16 @@ var decoders = sync.Pool{New: func() any {
 // Decode unpacks a block and checks all of it, so that reading its records
 // cannot fail. Nothing is believed that the records do not show.
 func Decode(compressed []byte) (*Block, error) {
+	return DecodeEach(compressed, func(uint64, *record.Record) {})
+}
+
+// DecodeEach is Decode, and calls f with every record on the way, in the order
+// of their numbers. The record and its slices are valid until f returns. Where
+// an error is returned, what f has seen is not to be believed.
+func DecodeEach(compressed []byte, f func(number uint64, r *record.Record)) (*Block, error) {
 	b, err := Open(compressed)
 	if err == nil {
-		err = b.check()
+		err = b.check(f)
 	}
 	if err != nil {
 		return nil, err
@@ -136,7 +143,7 @@ func (b *Block) unshape(column int) (err error) {
 }
 
 // check walks all columns and fills the header.
-func (b *Block) check() error {
+func (b *Block) check(f func(number uint64, r *record.Record)) error {
 	h := &b.header
 	b.rewind()
 	var r record.Record
@@ -154,6 +161,7 @@ func (b *Block) check() error {
 		h.Severities |= 1 << r.Severity()
 		h.Facilities |= 1 << r.Facility()
 		h.BySeverity[r.Severity()]++
+		f(number, &r)
 	}
 	for i, rest := range b.left {
 		if len(rest) > 0 && i != words {

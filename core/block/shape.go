@@ -3,6 +3,7 @@ package block
 import (
 	"encoding/binary"
 	"math"
+	"slices"
 )
 
 // Log texts repeat themselves more than a compressor of bytes can see: the
@@ -47,6 +48,8 @@ type shaper struct {
 	ids    []uint32 // of each text: 0 for missing, else its shape and 1
 	total  int      // bytes of all texts
 	stream []byte   // the variable parts in the order of the texts
+	sizes  []uint32 // of each variable part in stream
+	places []uint32 // how many variable parts the shapes up to each have, that one included
 	shape  []byte   // of the text under way
 	over   bool     // there are too many
 }
@@ -54,7 +57,7 @@ type shaper struct {
 func (s *shaper) reset() {
 	clear(s.index)
 	s.shapes, s.ends, s.ids, s.stream, s.over = s.shapes[:0], s.ends[:0], s.ids[:0], s.stream[:0], false
-	s.total = 0
+	s.sizes, s.places, s.total = s.sizes[:0], s.places[:0], 0
 }
 
 // add takes a text apart, nil for a missing one.
@@ -67,6 +70,7 @@ func (s *shaper) add(text []byte) {
 		return
 	}
 	s.total += len(text)
+	before := len(s.sizes)
 	s.take(text)
 	id, known := s.index[string(s.shape)]
 	if !known {
@@ -81,6 +85,11 @@ func (s *shaper) add(text []byte) {
 		s.index[string(s.shape)] = id
 		s.shapes = append(s.shapes, s.shape...)
 		s.ends = append(s.ends, uint32(len(s.shapes)))
+		parts := uint32(len(s.sizes) - before)
+		if n := len(s.places); n > 0 {
+			parts += s.places[n-1]
+		}
+		s.places = append(s.places, parts)
 	}
 	s.ids = append(s.ids, id)
 }
@@ -114,48 +123,66 @@ var kinds = func() (t [256]byte) {
 func (s *shaper) take(text []byte) {
 	shape := s.shape[:0]
 	for i := 0; i < len(text); {
-		if kinds[text[i]] == isOther {
+		end := i
+		for end < len(text) && kinds[text[end]] > isDigit { // a word, most often
+			end++
+		}
+		if end < len(text) && kinds[text[end]] == isDigit {
+			shape, i = s.run(shape, text, i)
+			continue
+		}
+		shape = append(shape, text[i:end]...)
+		i = end
+		for i < len(text) && kinds[text[i]] == isOther {
 			if text[i] < shapeMarks {
 				shape = append(shape, markPlain)
 			}
 			shape = append(shape, text[i])
 			i++
-			continue
-		}
-		var seen [isLetter + 1]int
-		end, changes, last := i, 0, byte(isOther)
-		for end < len(text) {
-			kind := kinds[text[end]]
-			if kind == isOther {
-				break
-			}
-			seen[kind]++
-			if digit := kind == isDigit; end > i && digit != (last == isDigit) {
-				changes++
-			}
-			last = kind
-			end++
-		}
-		run := text[i:end]
-		i = end
-		letters := len(run) - seen[isDigit]
-		switch {
-		case seen[isDigit] == 0:
-			shape = append(shape, run...)
-		case letters > 0 && len(run) >= leastHex && letters == seen[isHexLower]:
-			shape = append(shape, markLower)
-			s.stream = appendHex(s.stream, run, 'a')
-		case letters > 0 && len(run) >= leastHex && letters == seen[isHexUpper]:
-			shape = append(shape, markUpper)
-			s.stream = appendHex(s.stream, run, 'A')
-		case changes > 1 && len(run) >= leastMixed:
-			shape = append(shape, markMixed)
-			s.stream = append(binary.AppendUvarint(s.stream, uint64(len(run))), run...)
-		default:
-			shape = s.numbers(shape, run)
 		}
 	}
 	s.shape = shape
+}
+
+// run takes the run of letters and digits that begins at text[i], with a digit
+// in it, and returns where it ends.
+func (s *shaper) run(shape, text []byte, i int) ([]byte, int) {
+	var seen [isLetter + 1]int
+	end, changes, digit := i, 0, false
+	for ; end < len(text); end++ {
+		kind := kinds[text[end]]
+		if kind == isOther {
+			break
+		}
+		seen[kind]++
+		if is := kind == isDigit; is != digit {
+			digit = is
+			changes++
+		}
+	}
+	run := text[i:end]
+	if kinds[run[0]] == isDigit {
+		changes-- // the first is none
+	}
+	letters := len(run) - seen[isDigit]
+	start := len(s.stream)
+	switch {
+	case letters == 0 || len(run) < leastHex:
+		return s.numbers(shape, run), end
+	case letters == seen[isHexLower]:
+		shape = append(shape, markLower)
+		s.stream = appendHex(s.stream, run, 'a')
+	case letters == seen[isHexUpper]:
+		shape = append(shape, markUpper)
+		s.stream = appendHex(s.stream, run, 'A')
+	case changes > 1 && len(run) >= leastMixed:
+		shape = append(shape, markMixed)
+		s.stream = append(binary.AppendUvarint(s.stream, uint64(len(run))), run...)
+	default:
+		return s.numbers(shape, run), end
+	}
+	s.sizes = append(s.sizes, uint32(len(s.stream)-start))
+	return shape, end
 }
 
 // numbers takes the digits out of a run of letters and digits.
@@ -171,7 +198,9 @@ func (s *shaper) numbers(shape, run []byte) []byte {
 			continue
 		}
 		shape = append(shape, markNumber)
+		start := len(s.stream)
 		s.stream = appendNumber(s.stream, run[i:end])
+		s.sizes = append(s.sizes, uint32(len(s.stream)-start))
 		i = end
 	}
 	return shape
@@ -222,74 +251,73 @@ func (s *shaper) append(ids, bytes []byte) (newIDs, newBytes []byte) {
 	for _, id := range s.ids {
 		ids = binary.AppendUvarint(ids, uint64(id))
 	}
-	// Where the places of each shape begin in the list of all places.
-	firsts, places := make([]int, len(s.ends)+1), 0
 	start := uint32(0)
-	for i, end := range s.ends {
-		shape := s.shapes[start:end]
+	for _, end := range s.ends {
+		bytes = append(binary.AppendUvarint(bytes, uint64(end-start)), s.shapes[start:end]...)
 		start = end
-		bytes = append(binary.AppendUvarint(bytes, uint64(len(shape))), shape...)
-		firsts[i] = places
-		places += countMarks(shape)
 	}
-	sizes := make([]int, places+1)
-	s.each(firsts, func(place int, part []byte) { sizes[place] += len(part) })
-	at, total := make([]int, places), 0
-	for i := range at {
-		at[i] = total
-		total += sizes[i]
+	places := 0
+	if n := len(s.places); n > 0 {
+		places = int(s.places[n-1])
 	}
-	sorted := make([]byte, total)
-	s.each(firsts, func(place int, part []byte) { at[place] += copy(sorted[at[place]:], part) })
-	for i := range at {
-		bytes = binary.AppendUvarint(bytes, uint64(sizes[i]))
-		bytes = append(bytes, sorted[at[i]-sizes[i]:at[i]]...)
+	at := make([]int, places+1) // where the parts of each place go, in the end where they end
+	s.sum(at[1:])
+	for i := range places {
+		at[i+1] += at[i]
+	}
+	begins := slices.Clone(at)
+	sorted := make([]byte, len(s.stream))
+	s.sort(sorted, at)
+	for i := range places {
+		bytes = binary.AppendUvarint(bytes, uint64(begins[i+1]-begins[i]))
+		bytes = append(bytes, sorted[begins[i]:begins[i+1]]...)
 	}
 	return ids, bytes
 }
 
-// each calls f with each variable part and its place.
-func (s *shaper) each(firsts []int, f func(place int, part []byte)) {
-	stream := s.stream
+// placesOf returns the places of a shape.
+func (s *shaper) placesOf(id uint32) (first, end uint32) {
+	if id > 1 {
+		first = s.places[id-2]
+	}
+	return first, s.places[id-1]
+}
+
+// sum adds up the sizes of the parts of each place.
+func (s *shaper) sum(sizes []int) {
+	next := 0
 	for _, id := range s.ids {
 		if id == 0 {
 			continue
 		}
-		place := firsts[id-1]
-		for shape := s.shapeOf(id); len(shape) > 0; {
-			mark := shape[0]
-			shape = shape[1:]
-			switch mark {
-			case markPlain:
-				shape = shape[1:]
-			case markNumber, markLower, markUpper, markMixed:
-				n := partSize(mark, stream)
-				f(place, stream[:n])
-				stream = stream[n:]
-				place++
+		first, end := s.placesOf(id)
+		for place := first; place < end; place++ {
+			sizes[place] += int(s.sizes[next])
+			next++
+		}
+	}
+}
+
+// sort copies the parts of each place to where at says.
+func (s *shaper) sort(to []byte, at []int) {
+	next, from := 0, 0
+	for _, id := range s.ids {
+		if id == 0 {
+			continue
+		}
+		first, end := s.placesOf(id)
+		for place := first; place < end; place++ {
+			n := int(s.sizes[next])
+			next++
+			if n == 1 {
+				to[at[place]] = s.stream[from]
+			} else {
+				copy(to[at[place]:], s.stream[from:from+n])
 			}
+			at[place] += n
+			from += n
 		}
 	}
-}
-
-func (s *shaper) shapeOf(id uint32) []byte {
-	start := uint32(0)
-	if id > 1 {
-		start = s.ends[id-2]
-	}
-	return s.shapes[start:s.ends[id-1]]
-}
-
-func countMarks(shape []byte) (n int) {
-	for i := 0; i < len(shape); i++ {
-		switch c := shape[i]; {
-		case c == markPlain:
-			i++
-		case c < shapeMarks:
-			n++
-		}
-	}
-	return n
 }
 
 // partSize returns how many bytes the variable part takes with which b begins,

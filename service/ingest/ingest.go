@@ -41,11 +41,9 @@ type Batch struct {
 func (b *Batch) Open() error {
 	records := 0
 	if len(b.Payload) > 0 {
-		content, err := block.Decode(b.Payload)
-		if err != nil {
+		if err := b.read(); err != nil {
 			return err
 		}
-		b.read(content)
 		h := b.header
 		records = h.Records
 		if h.FirstNumber < b.First || h.LastNumber > b.Last {
@@ -62,13 +60,13 @@ func (b *Batch) Open() error {
 	return nil
 }
 
-// read finds out what a database needs to know of a block.
-func (b *Batch) read(content *block.Block) {
-	b.header, b.counts = content.Header(), map[int64]*[8]int64{}
+// read checks the block, and finds out what a database needs to know of it.
+func (b *Batch) read() error {
+	b.counts = map[int64]*[8]int64{}
 	var words block.WordsBuilder
 	var last int64
 	var at *[8]int64 // the counts of the last minute: the next record is most often of the same
-	content.Each(func(_ uint64, r *record.Record) bool {
+	content, err := block.DecodeEach(b.Payload, func(_ uint64, r *record.Record) {
 		words.Add(r)
 		if minute := floor(r.Time.Sec, 60); at == nil || minute != last {
 			if at = b.counts[minute]; at == nil {
@@ -78,9 +76,12 @@ func (b *Batch) read(content *block.Block) {
 			last = minute
 		}
 		at[r.Severity()]++
-		return true
 	})
-	b.words = words.Finish()
+	if err != nil {
+		return err
+	}
+	b.header, b.words = content.Header(), words.Finish()
+	return nil
 }
 
 // WrongNumber says that a batch does not follow what is committed.
