@@ -20,7 +20,7 @@ import (
 // storeQuery is the flags that choose records.
 type storeQuery struct {
 	client.Query
-	since, until string
+	since, until, view string
 }
 
 func (q *storeQuery) flags(c *cobra.Command) {
@@ -28,6 +28,7 @@ func (q *storeQuery) flags(c *cobra.Command) {
 	c.Flags().StringVar(&q.since, "since", "15m", "a time such as 2026-11-25T10:15:00Z, or how long ago: 15m, 2h, 7d")
 	c.Flags().StringVar(&q.until, "until", "", "likewise (default: no end)")
 	c.Flags().StringVar(&q.Where, "where", "", "condition that the records meet")
+	c.Flags().StringVar(&q.view, "view", "", "a search that was kept; other flags override what it says")
 }
 
 func (q *storeQuery) parse(now time.Time) (err error) {
@@ -103,6 +104,9 @@ trust, OAKBARREL_FINGERPRINT the only one.`,
 			}
 			store, err := storeClient()
 			if err != nil {
+				return err
+			}
+			if err := q.fromView(c.Context(), c, store); err != nil {
 				return err
 			}
 			out := bufio.NewWriterSize(a.stdout, 64<<10)
@@ -246,6 +250,9 @@ of a property or a field: the most frequent first.`,
 			}
 			store, err := storeClient()
 			if err != nil {
+				return err
+			}
+			if err := q.fromView(c.Context(), c, store); err != nil {
 				return err
 			}
 			counts, err := store.Count(c.Context(), q.Query, kind, field, top)

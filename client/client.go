@@ -268,6 +268,24 @@ func (c *Client) Audit(ctx context.Context, since time.Time, limit int) (acts []
 	return acts, err
 }
 
+// Views lists the searches that were kept.
+func (c *Client) Views(ctx context.Context) (views []View, err error) {
+	err = c.json(ctx, "GET", "/api/v1/views", nil, nil, nil, &views)
+	return views, err
+}
+
+// KeepView keeps a search under its name, and returns all that are kept.
+func (c *Client) KeepView(ctx context.Context, v View) (views []View, err error) {
+	err = c.send(ctx, "PUT", "/api/v1/views", v, &views)
+	return views, err
+}
+
+// DropView drops the search with a name, and returns those that are left.
+func (c *Client) DropView(ctx context.Context, name string) (views []View, err error) {
+	err = c.json(ctx, "DELETE", "/api/v1/views", url.Values{"name": {name}}, nil, nil, &views)
+	return views, err
+}
+
 // Hosts lists the agents that the service has heard.
 func (c *Client) Hosts(ctx context.Context) (hosts []Host, err error) {
 	err = c.json(ctx, "GET", "/api/v1/hosts", nil, nil, nil, &hosts)

@@ -223,6 +223,15 @@ type Revoked struct {
 	Tokens int64 `json:"tokens"`
 }
 
+// View is a search that somebody has kept, for everybody.
+type View struct {
+	Name  string `json:"name" minLength:"1" maxLength:"64"`
+	Cask  string `json:"cask,omitempty" maxLength:"64"` // "" for every one
+	Since string `json:"since" pattern:"^([0-9]+[smhd])?$" doc:"how long ago, such as 1h"`
+	Where string `json:"where,omitempty" maxLength:"10000"`
+	By    string `json:"by,omitempty" readOnly:"true"` // who kept it
+}
+
 // Act is what somebody did or read.
 type Act struct {
 	ID     uint64    `json:"id"`

@@ -264,6 +264,22 @@ export async function invite(cask: string, label: string): Promise<{ text: strin
   return { text: "barrel-" + btoa(ticket).replace(/\+/g, "-").replace(/\//g, "_").replace(/=+$/, ""), ends: made.ends };
 }
 
+// A search that somebody has kept, for everybody.
+export interface View {
+  name: string;
+  cask?: string;
+  since: string;
+  where?: string;
+}
+
+export async function keepView(v: View): Promise<View[]> {
+  return (await ask("/views", { method: "PUT", headers: { "Content-Type": "application/json" }, body: JSON.stringify(v) })).json();
+}
+
+export async function dropView(name: string): Promise<View[]> {
+  return (await ask("/views?" + new URLSearchParams({ name }), { method: "DELETE" })).json();
+}
+
 // order gives an agent an order, and returns what came of it.
 export async function order(agent: string, what: { kind: string; rule?: string; to?: string; seconds?: number; outlet?: string; path?: string }): Promise<Order> {
   const path = `/agents/${agent}/orders`;

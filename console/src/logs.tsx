@@ -6,6 +6,7 @@ import { useSearchParams } from "react-router";
 import { get, records, type Rec } from "./api";
 import { Histogram } from "./histogram";
 import { QueryLine } from "./query";
+import { Views } from "./views";
 import { RecordPanel } from "./record";
 import { Severity } from "./severity";
 import { clock, count, day } from "./time";
@@ -13,6 +14,15 @@ import { clock, count, day } from "./time";
 const ranges: Record<string, number> = { "15m": 15 * 60e3, "1h": 3600e3, "6h": 6 * 3600e3, "24h": 24 * 3600e3, "7d": 7 * 24 * 3600e3 };
 const limit = 2000; // records that are fetched at a time
 const most = 20000; // records that a live view keeps in sight
+
+const units: Record<string, number> = { s: 1e3, m: 60e3, h: 3600e3, d: 24 * 3600e3 };
+
+// spanOf returns the span of the address bar for how long ago something begins.
+function spanOf(ago: string) {
+  if (ago in ranges || !ago) return { range: ago || "1h", since: null, until: null };
+  const until = Date.now();
+  return { range: null, since: String(until - Number(ago.slice(0, -1)) * units[ago.slice(-1)]), until: String(until) };
+}
 
 // The address bar holds the view: q is the condition, range or since and until the span, cask the cask, live the live view.
 export default function Logs() {
@@ -98,6 +108,7 @@ export default function Logs() {
             {!range && <option value="">selected</option>}
             {Object.keys(ranges).map((r) => <option key={r} value={r}>last {r}</option>)}
           </select>
+          <Views shown={{ cask, since: range || "1h", where: condition }} onPick={(v) => change({ q: v.where || null, cask: v.cask || null, live: null, ...spanOf(v.since) })} />
           <button className={`${control} flex items-center gap-1.5 ${live ? "border-amber font-semibold text-amber" : ""}`} aria-pressed={live} onClick={() => change({ live: live ? null : "1" })}>
             <Radio size={15} aria-hidden /> Live
           </button>

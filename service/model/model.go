@@ -150,6 +150,16 @@ type Act struct {
 	Detail string    `gorm:"type:text"`
 }
 
+// View is a search that somebody has kept.
+type View struct {
+	Name    string `gorm:"size:64;primaryKey"`
+	Cask    string `gorm:"size:64"` // "" for every one
+	Since   string `gorm:"size:32"` // how long ago, such as 1h
+	Where   string `gorm:"column:condition_text;type:text"`
+	By      string `gorm:"size:128"` // who kept it
+	Changed time.Time
+}
+
 // Clock is when a service last looked at the time, so that a jump is seen.
 type Clock struct {
 	ID   uint8 `gorm:"primaryKey;autoIncrement:false"`
@@ -185,6 +195,9 @@ var migrations = []*gormigrate.Migration{{
 }, {
 	ID:      "0009 merged blocks",
 	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Block{}) },
+}, {
+	ID:      "0010 kept views",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&View{}) },
 }}
 
 // Open opens the database and brings its tables up to date. The error does not
