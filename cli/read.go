@@ -116,7 +116,7 @@ trust, OAKBARREL_FINGERPRINT the only one.`,
 				return storeError(errors.Join(err, out.Flush()))
 			}
 			if !follow {
-				err = store.Read(c.Context(), q.Query, page, each)
+				err = a.readAll(c.Context(), store, q.Query, page, each)
 				return storeError(errors.Join(err, out.Flush()))
 			}
 			return storeError(store.Follow(c.Context(), q.Query, func(line []byte) error { return errors.Join(each(line), out.Flush()) }))
@@ -129,6 +129,30 @@ trust, OAKBARREL_FINGERPRINT the only one.`,
 	c.Flags().BoolVar(&follow, "follow", false, "wait for new records and show them as they come")
 	c.MarkFlagsMutuallyExclusive("context", "follow")
 	return c
+}
+
+// readAll reads what meets the query. On a terminal it tells how far a long search is.
+func (a *app) readAll(ctx context.Context, store *client.Client, q client.Query, page client.Page, each func(line []byte) error) error {
+	progress := a.progress("block")
+	if progress == nil {
+		return store.Read(ctx, q, page, each)
+	}
+	shown := false
+	page.Progress = func(searched, of int) {
+		shown = true
+		progress(int64(searched), int64(of))
+	}
+	clear := func() {
+		if shown {
+			fmt.Fprint(a.stderr, "\r\x1b[K")
+		}
+		shown = false
+	}
+	defer clear()
+	return store.ReadPlaced(ctx, q, page, func(p client.Placed) error {
+		clear()
+		return each(p.Record)
+	})
 }
 
 // readInContext prints records with what came before and after on their hosts.

@@ -80,11 +80,12 @@ func (a *app) printReport(r check.Report) {
 	}
 }
 
-// progress returns what tells on a terminal how far long work has come.
+// progress returns what tells on a terminal how far long work has come, nil
+// where stderr is none.
 func (a *app) progress(unit string) func(done, all int64) {
 	file, ok := a.stderr.(*os.File)
 	if !ok || !isatty.IsTerminal(file.Fd()) {
-		return func(int64, int64) {}
+		return nil
 	}
 	return func(done, all int64) {
 		fmt.Fprintf(file, "\r\x1b[K%s %s of %s", unit, count(done), count(all))

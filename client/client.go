@@ -367,6 +367,8 @@ func (q Query) values() url.Values {
 type Page struct {
 	Limit       int // 0 for 1000
 	OldestFirst bool
+	// Progress is told by ReadPlaced now and then how many blocks were looked at. It may be nil.
+	Progress func(searched, of int)
 }
 
 // Read calls each with the records that meet the query, one line of JSON a record.
@@ -399,12 +401,22 @@ func (c *Client) read(ctx context.Context, v url.Values, p Page, each func(line 
 func (c *Client) ReadPlaced(ctx context.Context, q Query, p Page, each func(Placed) error) error {
 	v := q.values()
 	v.Set("places", "true")
+	if p.Progress != nil {
+		v.Set("progress", "true")
+	}
 	return c.read(ctx, v, p, func(line []byte) error {
-		var placed Placed
-		if err := json.Unmarshal(line, &placed); err != nil {
+		var answer struct {
+			Placed
+			Searched, Of int
+		}
+		if err := json.Unmarshal(line, &answer); err != nil {
 			return err
 		}
-		return each(placed)
+		if answer.Place == "" {
+			p.Progress(answer.Searched, answer.Of)
+			return nil
+		}
+		return each(answer.Placed)
 	})
 }
 

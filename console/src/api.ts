@@ -182,11 +182,29 @@ export interface Page {
   next?: string;
 }
 
-export async function records(query: URLSearchParams, limit: number, after: string, signal?: AbortSignal): Promise<Page> {
-  const page = new URLSearchParams([...query, ["limit", String(limit)], ["places", "true"]]);
+export async function records(query: URLSearchParams, limit: number, after: string, signal?: AbortSignal, onProgress?: (searched: number, of: number) => void): Promise<Page> {
+  const page = new URLSearchParams([...query, ["limit", String(limit)], ["places", "true"], ["progress", "true"]]);
   if (after) page.set("after", after);
-  const lines: Placed[] = (await (await ask("/records?" + page, { signal })).text()).split("\n").filter(Boolean).map((line) => JSON.parse(line));
+  const lines: Placed[] = [];
+  for await (const line of linesOf(await ask("/records?" + page, { signal }))) {
+    const l: Placed & { searched?: number; of?: number } = JSON.parse(line);
+    if (l.place) lines.push(l);
+    else onProgress?.(l.searched!, l.of!);
+  }
   return { records: lines.map(remember), next: lines.length === limit ? lines.at(-1)!.place : undefined };
+}
+
+// linesOf reads the lines of an answer as they come.
+async function* linesOf(response: Response): AsyncGenerator<string> {
+  const reader = response.body!.pipeThrough(new TextDecoderStream()).getReader();
+  let rest = "";
+  for (;;) {
+    const { done, value } = await reader.read();
+    const parts = (rest + (value ?? "")).split("\n");
+    rest = parts.pop()!;
+    yield* parts.filter(Boolean);
+    if (done) return;
+  }
 }
 
 export interface Order {

@@ -34,6 +34,7 @@ export default function Logs() {
   const since = params.get("since"), until = params.get("until");
   const input = useRef<HTMLInputElement>(null);
   const [open, setOpen] = useState<Rec | null>(null);
+  const [progress, setProgress] = useState("");
 
   const change = useCallback(
     (next: Record<string, string | null>) => {
@@ -60,7 +61,10 @@ export default function Logs() {
   }, [span, condition, cask]);
   const found = useInfiniteQuery({
     queryKey: ["records", query.toString()],
-    queryFn: ({ pageParam, signal }) => records(query, limit, pageParam, signal),
+    queryFn: ({ pageParam, signal }) => {
+      setProgress("");
+      return records(query, limit, pageParam, signal, (n, of) => setProgress(` ${count(n)} of ${count(of)} blocks`));
+    },
     initialPageParam: "",
     getNextPageParam: (page) => page.next,
   });
@@ -132,7 +136,7 @@ export default function Logs() {
         {open && <div className="w-full sm:w-96 lg:w-[28rem]"><RecordPanel record={open} cask={cask} onOpen={setOpen} onClose={() => setOpen(null)} onQuery={(c) => change({ q: condition ? `${condition} and ${c}` : c })} /></div>}
       </div>
       <footer className="border-t border-line bg-sheet px-3 py-1 text-sm text-soft sm:px-5">
-        {found.isFetching ? "searching…" : `${count(list.length)} shown${found.hasNextPage && total !== undefined ? ` of ${count(total)}, the newest; more come at the end of the list` : ""}`}
+        {found.isFetching ? `searching…${progress}` : `${count(list.length)} shown${found.hasNextPage && total !== undefined ? ` of ${count(total)}, the newest; more come at the end of the list` : ""}`}
       </footer>
     </div>
   );

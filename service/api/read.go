@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -78,11 +79,16 @@ func micros(text string) int64 {
 
 type recordsInput struct {
 	Range
-	Limit  int    `query:"limit" default:"1000" minimum:"1" maximum:"1000000000000" doc:"how many at most"`
-	Order  string `query:"order" enum:"newest,oldest" default:"newest" doc:"what comes first"`
-	After  string `query:"after" doc:"the place of a record: go on behind it"`
-	Places bool   `query:"places" doc:"tell the place of each record: {\"place\": …, \"record\": {…}}"`
+	Limit int    `query:"limit" default:"1000" minimum:"1" maximum:"1000000000000" doc:"how many at most"`
+	Order string `query:"order" enum:"newest,oldest" default:"newest" doc:"what comes first"`
+	After string `query:"after" doc:"the place of a record: go on behind it"`
+	// Progress asks for lines between the records.
+	Progress bool `query:"progress" doc:"with places: tell now and then how far the search is, {\"searched\": 40, \"of\": 120}, in blocks"`
+	Places   bool `query:"places" doc:"tell the place of each record: {\"place\": …, \"record\": {…}}"`
 }
+
+// progressTime is between two lines that tell how far a search is.
+const progressTime = 250 * time.Millisecond
 
 // records streams what meets the query, one line of JSON a record. An error in
 // the middle breaks the connection off, so that nobody takes a part for the whole.
@@ -110,8 +116,25 @@ func (a *API) records(ctx context.Context, in *recordsInput) (*huma.StreamRespon
 			tell(block, err)
 		}
 		started := false
+		var writing sync.Mutex // between the records and the progress
+		if in.Progress && in.Places {
+			told := time.Now()
+			q.Progress = func(done, all int) {
+				if time.Since(told) < progressTime {
+					return
+				}
+				told = time.Now()
+				writing.Lock()
+				defer writing.Unlock()
+				started = true
+				fmt.Fprintf(c.BodyWriter(), `{"searched":%d,"of":%d}`+"\n", done, all)
+				humagin.Unwrap(c).Writer.Flush()
+			}
+		}
 		var line []byte
 		err := a.Search.Search(ctx, q, func(h search.Hit) error {
+			writing.Lock()
+			defer writing.Unlock()
 			started = true
 			line = line[:0]
 			if in.Places {

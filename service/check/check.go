@@ -39,8 +39,8 @@ const together = 16
 
 // Store looks at every block: whether it is what came, and what is said of it;
 // then whether feeds go on without a gap, and the counts by minute are those of
-// the records. After each look it calls progress with how many of all blocks
-// were looked at. What changes meanwhile may be told as a fault.
+// the records. After each look it calls progress, where it is not nil,
+// with how many of all blocks were looked at. What changes meanwhile may be told as a fault.
 func Store(ctx context.Context, db *gorm.DB, progress func(done, all int64)) (r Report, err error) {
 	db = db.WithContext(ctx)
 	names, err := caskNames(db)
@@ -69,7 +69,9 @@ func Store(ctx context.Context, db *gorm.DB, progress func(done, all int64)) (r 
 			ends[b.FeedID], last = b, b
 		}
 		more = len(blocks) > 0
-		progress(r.Blocks, all)
+		if progress != nil {
+			progress(r.Blocks, all)
+		}
 	}
 	if err := r.lookAtFeeds(db, ends, names); err != nil {
 		return r, err

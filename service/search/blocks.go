@@ -120,12 +120,16 @@ func open[T any](ctx context.Context, s *Store, q *Query, h head, find func(head
 // pick calls use with the blocks whose filters do not rule a hit out, until use returns false.
 func (s *Store) pick(ctx context.Context, q *Query, heads []head, use func(head) bool) error {
 	const together = 64 // filters that are fetched at a time
+	done := 0
 	for some := range slices.Chunk(heads, together) {
 		words, err := s.words(ctx, q, some)
 		if err != nil {
 			return err
 		}
 		for _, h := range some {
+			if done++; q.Progress != nil {
+				q.Progress(done, len(heads))
+			}
 			if w, known := words[h.ID]; known && !q.Condition.Possible(filtered{w}) {
 				continue
 			}

@@ -23,6 +23,9 @@ type Query struct {
 	// Damaged is told of blocks that cannot be read, by several goroutines at a
 	// time; the search goes on without them. Where it is nil they end the search.
 	Damaged func(block uint64, err error)
+	// Progress is told, by one goroutine, how many of the blocks that may have a
+	// hit are looked at. It may be nil.
+	Progress func(done, all int)
 }
 
 // Place is where a record stands in the order of a search: by time, then by
