@@ -9,13 +9,15 @@ import (
 
 // Words is a filter that tells which words records surely have not: those of
 // texts and fields, and the whole values of short properties. It is a byte
-// with its version, and cells of 64 bits, least byte first; each word sets a few
-// bits of one cell. The number of cells is a power of two, so that a filter
-// can be halved by laying its halves over each other.
+// with its version, and cells of 64 bits, least byte first; each word sets one
+// bit in each of four cells that stand together. The number of cells is a power
+// of two, so that a filter can be halved by laying its halves over each other.
 type Words []byte
 
 const (
-	wordsVersion = 1
+	wordsVersion = 2
+	firstWords   = 1        // in which a word set its bits in one cell; such filters are read still
+	group        = 4        // cells of a word
 	maxCells     = 16 << 10 // 128 KiB; with very many words it tells less
 	minCells     = 8
 )
@@ -31,7 +33,12 @@ type WordsBuilder struct {
 func (b *WordsBuilder) Add(r *record.Record) {
 	if b.cells == nil {
 		b.cells = make([]uint64, maxCells)
-		b.set = func(_, _ int, hash uint64) { b.cells[hash>>32%maxCells] |= cellBits(hash) }
+		b.set = func(_, _ int, hash uint64) {
+			cells := b.cells[hash>>32%(maxCells/group)*group:][:group]
+			for i := range cells {
+				cells[i] |= 1 << (hash >> (6 * i) & 63)
+			}
+		}
 	}
 	record.EachWord(r.Text, b.set)
 	r.EachFieldWord(b.set)
@@ -40,11 +47,6 @@ func (b *WordsBuilder) Add(r *record.Record) {
 			b.set(0, len(v), valueHash(Property(i), v))
 		}
 	}
-}
-
-// cellBits returns the bits that a word sets in its cell.
-func cellBits(hash uint64) uint64 {
-	return 1<<(hash&63) | 1<<(hash>>6&63) | 1<<(hash>>12&63) | 1<<(hash>>18&63)
 }
 
 // Finish returns the filter, halved as long as less than half of its bits are set.
@@ -75,11 +77,21 @@ func (b *WordsBuilder) Finish() Words {
 // rules nothing out.
 func (w Words) HasWord(hash uint64) bool {
 	cells := len(w) / 8
-	if cells < minCells || w[0] != wordsVersion || len(w) != 1+8*cells || cells&(cells-1) != 0 {
+	if cells < minCells || w[0] != wordsVersion && w[0] != firstWords || len(w) != 1+8*cells || cells&(cells-1) != 0 {
 		return true
 	}
-	cell := binary.LittleEndian.Uint64(w[1+8*(int(hash>>32)&(cells-1)):])
-	return cell&cellBits(hash) == cellBits(hash)
+	at := func(cell int) uint64 { return binary.LittleEndian.Uint64(w[1+8*cell:]) }
+	if w[0] == firstWords {
+		bits := uint64(1)<<(hash&63) | 1<<(hash>>6&63) | 1<<(hash>>12&63) | 1<<(hash>>18&63)
+		return at(int(hash>>32)&(cells-1))&bits == bits
+	}
+	first := (int(hash>>32) & (cells/group - 1)) * group
+	for i := range group {
+		if at(first+i)>>(hash>>(6*i)&63)&1 == 0 {
+			return false
+		}
+	}
+	return true
 }
 
 // Property names a property whose whole value is in a filter.

@@ -67,7 +67,7 @@ func TestAFilterRulesOutWhatIsNotThere(t *testing.T) {
 		}
 	}
 	k, _ := condition.Parse("app is ticketd", nil)
-	for _, unknown := range []block.Words{nil, {}, make(block.Words, 65), append(block.Words{2}, make([]byte, 64)...), append(block.Words{1}, make([]byte, 72)...)} {
+	for _, unknown := range []block.Words{nil, {}, make(block.Words, 65), append(block.Words{3}, make([]byte, 64)...), append(block.Words{1}, make([]byte, 72)...)} {
 		if !k.Possible(contents{words: unknown}) {
 			t.Errorf("a filter of %d bytes that is not known rules something out", len(unknown))
 		}

@@ -1,0 +1,107 @@
+package bench
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"oakbarrel/client"
+	"oakbarrel/core/block"
+	"oakbarrel/core/record"
+	"oakbarrel/core/wire"
+)
+
+// BenchmarkGigabyte reads in a store that holds a gigabyte of lines, from the
+// client's question to the end of the answer, against zstd unpacking the same
+// lines into grep.
+func BenchmarkGigabyte(b *testing.B) {
+	const million = 1_000_000
+	s := startStore(b)
+	file, err := os.Create(filepath.Join(b.TempDir(), "lines.zst"))
+	check(b, err)
+	pack := exec.Command("zstd", "-3", "-q", "-c")
+	in, err := pack.StdinPipe()
+	check(b, err)
+	pack.Stdout = file
+	check(b, pack.Start())
+	var builder block.Builder
+	parser := wire.Parser{Default: record.DefaultPriority}
+	received := record.StampOf(time.Now())
+	total := 0
+	for range 5 { // five times the same million, with other ids
+		data := corpus(million)
+		in.Write(data)
+		total += len(data)
+		for _, line := range lines(data) {
+			r := record.Record{Received: received, Intake: "wire"}
+			parser.Parse(&r, line)
+			builder.Add(s.next+uint64(builder.Len()), &r)
+			if builder.Len() == 20_000 {
+				s.send(b, builder.Finish(nil), 20_000)
+			}
+		}
+	}
+	rare := record.Record{Received: received, Time: received, Text: []byte("needle 5ea077e2c0de4b1d is here")}
+	builder.Add(s.next, &rare)
+	s.send(b, builder.Finish(nil), 1)
+	in.Write([]byte("<13>1 - reef-02 x - - - needle 5ea077e2c0de4b1d is here\n"))
+	in.Close()
+	check(b, pack.Wait())
+	grep := func(args ...string) time.Duration {
+		start := time.Now()
+		unpack, look := exec.Command("zstd", "-dcq", file.Name()), exec.Command("grep", args...)
+		look.Stdin, err = unpack.StdoutPipe()
+		check(b, err)
+		check(b, unpack.Start())
+		look.Run() // 1 for nothing found
+		unpack.Wait()
+		return time.Since(start)
+	}
+	ctx := context.Background()
+	read := func(where string) func() {
+		return func() {
+			check(b, s.reader.Read(ctx, client.Query{Where: where}, client.Page{Limit: 1000}, func([]byte) error { sink++; return nil }))
+		}
+	}
+	count := func(where, by string) func() {
+		return func() {
+			_, err := s.reader.Count(ctx, client.Query{Where: where}, by, "", 20)
+			check(b, err)
+		}
+	}
+	for _, c := range []struct {
+		name string
+		ask  func()
+		grep []string
+	}{
+		{"rare", read(`text has word "5ea077e2c0de4b1d"`), []string{"-c", "-F", "5ea077e2c0de4b1d"}},
+		{"absent", read(`text has word "0ddba11f15b0a7e5"`), []string{"-c", "-F", "0ddba11f15b0a7e5"}},
+		{"contains", read(`text contains "a077e2c0de"`), []string{"-c", "-F", "a077e2c0de"}},
+		{"count-common", count("text has word pump", "severity"), []string{"-c", "-F", "pump"}},
+		{"counts-over-time", count("", "minute"), nil},
+		{"newest-page", read(""), nil},
+	} {
+		b.Run(c.name, func(b *testing.B) {
+			for b.Loop() {
+				best := time.Hour
+				for range 3 {
+					start := time.Now()
+					c.ask()
+					best = min(best, time.Since(start))
+				}
+				b.ReportMetric(best.Seconds()*1000, "ms")
+				b.ReportMetric(0, "ns/op")
+				if c.grep != nil {
+					bare := grep(c.grep...)
+					b.ReportMetric(bare.Seconds()*1000, "bare-ms")
+					b.ReportMetric(bare.Seconds()/best.Seconds(), "times-faster")
+				}
+			}
+		})
+	}
+	b.Logf("%d MB of lines", total/1e6)
+}
+
