@@ -67,7 +67,7 @@ type fixture struct {
 	write  *client.Client
 	read   *client.Client
 
-	readToken string
+	readToken, writeToken string
 }
 
 func newFixture(t *testing.T) *fixture {
@@ -77,7 +77,7 @@ func newFixture(t *testing.T) *fixture {
 	a := &api.API{DB: db, Search: search.New(db), Orders: orders.New(ctx, db), Hub: hub, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Queue: ingest.NewQueue(ctx, db, hub.Grown)}
 	f := &fixture{t: t, server: httptest.NewServer(a.Handler()), cask: strings.ToLower(t.Name())}
 	t.Cleanup(f.server.Close)
-	f.write, _ = f.client(access.Write)
+	f.write, f.writeToken = f.client(access.Write)
 	f.read, f.readToken = f.client(access.Read)
 	return f
 }
