@@ -57,6 +57,7 @@ type Agent struct {
 	plan      *plan.Plan
 	table     *route.Table // of the plan, with its detail windows open
 	details   []Detail
+	told      *history
 	readAt    time.Time
 	refused   *Refusal
 	intakes   []*intake
@@ -103,6 +104,7 @@ func Run(ctx context.Context, options Options) error {
 	}
 	defer a.state.close()
 	a.details = a.state.readDetails()
+	a.told = newHistory(a.state)
 	if err := a.adopt(p, findings); err != nil {
 		a.stop()
 		return err

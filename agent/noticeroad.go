@@ -28,6 +28,7 @@ type noticeRoad struct {
 	to       plan.Notify
 	outlet   string
 	host     func() string
+	told     func(Told)
 	gatherer notice.Gatherer
 	last     time.Time // when a person was told last
 	http     *http.Client
@@ -35,8 +36,8 @@ type noticeRoad struct {
 
 const noticeTime = 30 * time.Second // for which a notice may take
 
-func newNoticeRoad(s plan.Outlet, host func() string) *noticeRoad {
-	return &noticeRoad{to: s.Notify, outlet: s.Name, host: host, http: &http.Client{Timeout: noticeTime, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+func newNoticeRoad(s plan.Outlet, host func() string, told func(Told)) *noticeRoad {
+	return &noticeRoad{to: s.Notify, outlet: s.Name, host: host, told: told, http: &http.Client{Timeout: noticeTime, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
 }
 
 func (n *noticeRoad) begin(_ context.Context, here uint64) (uint64, error) { return here, nil }
@@ -66,6 +67,7 @@ func (n *noticeRoad) deliver(ctx context.Context, b spool.Batch, refused bool) (
 		return 0, err
 	}
 	n.last = time.Now()
+	n.told(Told{At: n.last.UTC(), Outlet: n.outlet, Title: n.gatherer.Title(n.host()), Text: n.gatherer.Text(time.UTC), Records: n.gatherer.Records()})
 	return b.Last, nil
 }
 

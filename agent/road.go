@@ -50,7 +50,7 @@ func (a *Agent) roadTo(s plan.Outlet) (road, error) {
 	case "otlp", "http":
 		return newWebRoad(s, a.state.id, a.hostName)
 	case "notify":
-		return newNoticeRoad(s, a.hostName), nil
+		return newNoticeRoad(s, a.hostName, a.told.add), nil
 	}
 	service, err := serviceClient(s.Store.Service)
 	if err != nil {

@@ -24,6 +24,7 @@ type Status struct {
 	Forecast   forecast.Report   `json:"forecast"`   // of the files; made anew each ten seconds
 	Containers []ContainerStatus `json:"containers"` // at most 100, those that need attention first
 	Details    []Detail          `json:"details"`    // the detail windows that are open
+	Told       []Told            `json:"told"`       // what persons were told last, the newest first
 	Balance    balance.Result    `json:"balance"`
 }
 
@@ -81,7 +82,7 @@ func (a *Agent) status() Status {
 	s := Status{
 		AgentID: a.state.id, Host: a.host(), PID: os.Getpid(), Since: a.since,
 		Plan:    PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.plan.Hash(), Refused: a.refused},
-		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{}, Tended: append([]TendedFile{}, a.tended...), Followed: followed, Containers: boxes[:min(len(boxes), mostFollowed)], Forecast: a.forecast, Details: append([]Detail{}, a.details...),
+		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{}, Tended: append([]TendedFile{}, a.tended...), Followed: followed, Containers: boxes[:min(len(boxes), mostFollowed)], Forecast: a.forecast, Details: append([]Detail{}, a.details...), Told: a.told.list(),
 		Rules: balance.Rules{In: a.in.Load(), Routed: a.routed.Load(), Dropped: a.dropped.Load(), Limited: a.limited.Load(), Folded: a.folded.Load()},
 	}
 	account := balance.Account{Rules: s.Rules, Intakes: []balance.Intake{a.gone}}

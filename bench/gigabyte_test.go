@@ -104,4 +104,3 @@ func BenchmarkGigabyte(b *testing.B) {
 	}
 	b.Logf("%d MB of lines", total/1e6)
 }
-

@@ -13,6 +13,8 @@ import (
 
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
+
+	"oakbarrel/demo"
 )
 
 // browser is a tab of a headless Chromium.
@@ -137,6 +139,47 @@ func (b *browser) signIn(name, password string) {
 	b.waitForText("Sign in to read")
 	b.typeInto("[name=name]", name)
 	b.typeInto("[name=password]", password+"\r")
+}
+
+// The console shows who is told, and what was told last.
+func TestNoticesInTheConsole(t *testing.T) {
+	s := newStore(t)
+	duty, err := demo.StartDuty(t.Context(), filepath.Join(s.dir, "duty"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	password := filepath.Join(s.dir, "password")
+	os.WriteFile(password, []byte("lantern-light\n"), 0o600)
+	expect(t, 0, "", "", "account", "add", "amara", "--role", "viewer", "--password-file", password, "--database-file", s.database)
+	h := newHost(t, fmt.Sprintf(`oakbarrel: 1
+host: reef-02
+service: {url: "%s", token_file: DIR/token}
+intakes: {local: {syslog: {socket: DIR/log}}}
+rules: [{name: worst, when: severity at least critical, send: [duty]}]
+otherwise: {send: [centre]}
+outlets:
+  centre: {store: {cask: reef}, batch: {wait: 20ms}}
+  duty: {notify: {webhook_file: DIR/duty.url, wait: 50ms, every: 50ms}}
+`, s.url()))
+	os.WriteFile(filepath.Join(h.dir, "token"), []byte(s.token("reef", "write")), 0o600)
+	os.WriteFile(filepath.Join(h.dir, "duty.url"), []byte(duty.Webhook), 0o600)
+	h.start()
+	b := newBrowser(t, s.url())
+	b.signIn("amara", "lantern-light")
+	b.waitForText("reef-02")
+	b.open("/notices")
+	b.waitForText("Nothing yet.")
+	h.send("unix", "<26>pumpd: pump P1 stalled", "<26>pumpd: <i>pump</i> P2 stalled")
+	b.waitForText("records on reef-02, the worst is critical")
+	b.click("summary")
+	b.waitForText("<i>pump</i> P2 stalled")
+	b.picture("notices")
+	b.fits("Notices")
+	h.kill()
+	h.start()
+	if told := h.status().Told; len(told) == 0 || told[0].Outlet != "duty" {
+		t.Errorf("after a kill it is not known what was told: %+v", told)
+	}
 }
 
 // An admin sets what a cask keeps, and what is set is what the command tells.
@@ -270,7 +313,7 @@ func TestTheConsole(t *testing.T) {
 	if d := time.Since(start); d > time.Second && os.Getenv("OAKBARREL_RACE") == "" {
 		t.Errorf("a new record is seen after %v", d)
 	}
-	for name, path := range map[string]string{"Today": "/", "Logs": "/logs", "Hosts": "/hosts", "Plans": "/plans", "Casks": "/casks", "a cask": "/casks/gateway"} {
+	for name, path := range map[string]string{"Today": "/", "Logs": "/logs", "Hosts": "/hosts", "Plans": "/plans", "Casks": "/casks", "a cask": "/casks/gateway", "Notices": "/notices"} {
 		b.size(390, 800)
 		b.open(path)
 		b.waitFor("document.querySelector('main')?.innerText.length > 20")

@@ -110,8 +110,18 @@ export interface Host {
     containers?: Container[];
     tended?: { tend: string; path: string; live_bytes: number; pieces: number; piece_bytes: number; trouble: string }[];
     forecast?: { sets: SetForecast[]; disks: DiskForecast[] };
+    told?: Told[];
     details?: { rule: string; from: string; to: string; until: string }[];
   };
+}
+
+// A notice that a person got.
+export interface Told {
+  at: string;
+  outlet: string;
+  title: string;
+  text: string;
+  records: number;
 }
 
 export class Problem extends Error {

@@ -13,6 +13,7 @@ const HostPage = lazy(() => import("./hosts").then((m) => ({ default: m.HostPage
 const Plans = lazy(() => import("./plans"));
 const Casks = lazy(() => import("./casks"));
 const CaskPage = lazy(() => import("./casks").then((m) => ({ default: m.CaskPage })));
+const Notices = lazy(() => import("./notices"));
 const Logs = lazy(() => import("./logs"));
 
 const client = new QueryClient({
@@ -32,6 +33,7 @@ function App() {
         <Route path="hosts/:id" element={<Suspense><HostPage /></Suspense>} />
         <Route path="plans" element={<Suspense><Plans /></Suspense>} />
         <Route path="logs" element={<Suspense><Logs /></Suspense>} />
+        <Route path="notices" element={<Suspense><Notices /></Suspense>} />
         <Route path="casks" element={<Suspense><Casks /></Suspense>} />
         <Route path="casks/:name" element={<Suspense><CaskPage /></Suspense>} />
         <Route path="*" element={<Navigate to="/" replace />} />

@@ -31,12 +31,13 @@ export function Shell({ account }: { account: Account }) {
     <div className="flex h-full flex-col">
       <header className="flex flex-wrap items-center gap-x-2 border-b border-line bg-sheet px-3 py-1.5 sm:px-5">
         <span className="mr-2 text-lg font-semibold tracking-tight">Oak Barrel</span>
-        <nav className="flex gap-1">
+        <nav className="flex flex-wrap gap-1">
           <NavLink to="/" end className={link}>Today</NavLink>
           <NavLink to="/hosts" className={link}>Hosts</NavLink>
           <NavLink to="/plans" className={link}>Plans</NavLink>
           <NavLink to="/logs" className={link}>Logs</NavLink>
           <NavLink to="/casks" className={link}>Casks</NavLink>
+          <NavLink to="/notices" className={link}>Notices</NavLink>
         </nav>
         <span className="ml-auto hidden text-sm text-soft sm:inline">times at {offset(new Date())}</span>
         <button className="rounded px-2 py-1 text-sm text-soft hover:text-ink" onClick={() => setHelp(true)} aria-label="show the keys">?</button>
