@@ -13,18 +13,9 @@ import (
 )
 
 func (a *app) accountCommand() *cobra.Command {
-	c := &cobra.Command{
-		Use:   "account",
-		Short: "Make the accounts with which people sign in to the console",
-		Example: `  oakbarrel account add amara --role viewer --password-file amara.password
+	return group("account", "Make the accounts with which people sign in to the console", `  oakbarrel account add amara --role viewer --password-file amara.password
   oakbarrel account add noor --role admin --password-file noor.password --database-file /etc/oakbarrel/database`,
-		Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			return usageError("account needs to know what to do; write: account add NAME --role ROLE --password-file FILE")
-		},
-	}
-	c.AddCommand(a.accountAddCommand())
-	return c
+		"account add NAME --role ROLE --password-file FILE", a.accountAddCommand())
 }
 
 func (a *app) accountAddCommand() *cobra.Command {

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"time"
 
@@ -12,18 +11,9 @@ import (
 )
 
 func (a *app) caskCommand() *cobra.Command {
-	c := &cobra.Command{
-		Use:   "cask",
-		Short: "Tell of a cask of the central store, or set for how long it keeps records",
-		Example: `  oakbarrel cask show gateway
+	return group("cask", "Tell of a cask of the central store, or set for how long it keeps records", `  oakbarrel cask show gateway
   oakbarrel cask set gateway --keep-days 30 --keep-total 20GiB`,
-		Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			return usageError("cask needs to know what to do; write: cask show NAME, or cask set NAME --keep-days 30")
-		},
-	}
-	c.AddCommand(a.caskShowCommand(), a.caskSetCommand())
-	return c
+		"cask show NAME, or cask set NAME --keep-days 30", a.caskShowCommand(), a.caskSetCommand())
 }
 
 func (a *app) caskShowCommand() *cobra.Command {
@@ -48,7 +38,8 @@ func (a *app) caskShowCommand() *cobra.Command {
 
 func (a *app) caskSetCommand() *cobra.Command {
 	var days, atMost int
-	var total, account, passwordFile string
+	var total string
+	var who admin
 	var hold, release bool
 	c := &cobra.Command{
 		Use:   "set NAME",
@@ -90,7 +81,7 @@ It takes the token of an admin in OAKBARREL_TOKEN, or an account that is one.`,
 				return usageError("days go from 0, for no bound, to 36500")
 			}
 			var k client.CaskAndFeeds
-			err := asAdmin(c.Context(), account, passwordFile, func(service *client.Client) (err error) {
+			err := who.ask(c.Context(), func(service *client.Client) (err error) {
 				k, err = service.SetCask(c.Context(), args[0], r)
 				return err
 			})
@@ -105,35 +96,9 @@ It takes the token of an admin in OAKBARREL_TOKEN, or an account that is one.`,
 	c.Flags().IntVar(&atMost, "days-at-most", 0, "days after which records go whatever else is said; 0 for no bound")
 	c.Flags().BoolVar(&hold, "hold", false, "keep everything until it is released")
 	c.Flags().BoolVar(&release, "release", false, "end the hold")
-	c.Flags().StringVar(&account, "account", "", "account with which to ask the service")
-	c.Flags().StringVar(&passwordFile, "password-file", "", "file that holds its password")
+	who.flags(c)
 	c.MarkFlagsMutuallyExclusive("hold", "release")
-	c.MarkFlagsRequiredTogether("account", "password-file")
 	return c
-}
-
-// asAdmin does something with the service as an account, or with the token of the environment.
-func asAdmin(ctx context.Context, account, passwordFile string, do func(*client.Client) error) error {
-	if account == "" {
-		service, err := storeClient()
-		if err != nil {
-			return err
-		}
-		return do(service)
-	}
-	password, err := readSecret(passwordFile)
-	if err != nil {
-		return err
-	}
-	service, err := serviceClient(nil)
-	if err != nil {
-		return err
-	}
-	if _, err := service.SignIn(ctx, account, password); err != nil {
-		return err
-	}
-	defer service.SignOut(ctx)
-	return do(service)
 }
 
 func (a *app) printCask(k client.CaskAndFeeds) error {
@@ -179,7 +144,8 @@ func keeps(r client.Retention) string {
 }
 
 func (a *app) auditCommand() *cobra.Command {
-	var since, account, passwordFile string
+	var since string
+	var who admin
 	var limit int
 	c := &cobra.Command{
 		Use:   "audit",
@@ -196,7 +162,7 @@ func (a *app) auditCommand() *cobra.Command {
 				return usageError("--limit goes from 1 to 10000")
 			}
 			var acts []client.Act
-			err = asAdmin(c.Context(), account, passwordFile, func(service *client.Client) (err error) {
+			err = who.ask(c.Context(), func(service *client.Client) (err error) {
 				acts, err = service.Audit(c.Context(), begin, limit)
 				return err
 			})
@@ -216,8 +182,6 @@ func (a *app) auditCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&since, "since", "", "a time such as 2026-11-25T10:15:00Z, or how long ago: 15m, 2h, 7d (default: no beginning)")
 	c.Flags().IntVar(&limit, "limit", 100, "how many at most")
-	c.Flags().StringVar(&account, "account", "", "account with which to ask the service")
-	c.Flags().StringVar(&passwordFile, "password-file", "", "file that holds its password")
-	c.MarkFlagsRequiredTogether("account", "password-file")
+	who.flags(c)
 	return c
 }

@@ -51,6 +51,16 @@ var no = codedError{exitNo, errors.New("")}
 // outputs is the annotation of a command that has other forms of output than text and json.
 const outputs = "outputs"
 
+// group makes a command that does nothing but hold others; hint says what to
+// write instead of it alone.
+func group(use, short, example, hint string, commands ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short, Example: example, Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
+		return usageError("%s needs to know what to do; write: %s", use, hint)
+	}}
+	c.AddCommand(commands...)
+	return c
+}
+
 // app is what all commands share.
 type app struct {
 	stdout, stderr io.Writer

@@ -13,18 +13,9 @@ import (
 )
 
 func (a *app) detailCommand() *cobra.Command {
-	c := &cobra.Command{
-		Use:   "detail",
-		Short: "Lower the threshold of a rule for a while",
-		Example: `  oakbarrel detail open --state lantern-bay/tide-gw/state --rule errors --to debug --for 30m
+	return group("detail", "Lower the threshold of a rule for a while", `  oakbarrel detail open --state lantern-bay/tide-gw/state --rule errors --to debug --for 30m
   oakbarrel detail close --state lantern-bay/tide-gw/state --rule errors`,
-		Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			return usageError("detail needs to know what to do; write: detail open --rule NAME --to debug --for 30m, or detail close --rule NAME")
-		},
-	}
-	c.AddCommand(a.detailOpenCommand(), a.detailCloseCommand())
-	return c
+		"detail open --rule NAME --to debug --for 30m, or detail close --rule NAME", a.detailOpenCommand(), a.detailCloseCommand())
 }
 
 func (a *app) detailOpenCommand() *cobra.Command {

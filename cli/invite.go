@@ -20,7 +20,7 @@ import (
 func (a *app) hostsInviteCommand() *cobra.Command {
 	var i client.Invite
 	var valid time.Duration
-	var account, passwordFile string
+	var who admin
 	c := &cobra.Command{
 		Use:   "invite --cask NAME",
 		Short: "Make an invitation: one text with which a host gets a token of its own",
@@ -43,7 +43,7 @@ It takes the token of an admin in OAKBARREL_TOKEN, or an account that is one.`,
 			}
 			i.Minutes = int(valid / time.Minute)
 			var made client.Invitation
-			err := asAdmin(c.Context(), account, passwordFile, func(service *client.Client) (err error) {
+			err := who.ask(c.Context(), func(service *client.Client) (err error) {
 				if made, err = service.Invite(c.Context(), i); err != nil {
 					return err
 				}
@@ -68,15 +68,13 @@ It takes the token of an admin in OAKBARREL_TOKEN, or an account that is one.`,
 	c.Flags().StringVar(&i.Cask, "cask", "", "cask that the host may write to; it is made where it is new")
 	c.Flags().StringVar(&i.Label, "label", "", "what the host is known by (default: its own name)")
 	c.Flags().DurationVar(&valid, "valid", time.Hour, "for how long it can be accepted")
-	c.Flags().StringVar(&account, "account", "", "account with which to ask the service")
-	c.Flags().StringVar(&passwordFile, "password-file", "", "file that holds its password")
+	who.flags(c)
 	c.MarkFlagRequired("cask")
-	c.MarkFlagsRequiredTogether("account", "password-file")
 	return c
 }
 
 func (a *app) hostsRevokeCommand() *cobra.Command {
-	var account, passwordFile string
+	var who admin
 	c := &cobra.Command{
 		Use:   "revoke AGENT-ID",
 		Short: "Take away the token that a host got for an invitation",
@@ -88,7 +86,7 @@ sends from then on, and the host holds it. "oakbarrel hosts" tells the ids.`,
 			if !isAgentID.MatchString(args[0]) {
 				return usageError("%q is not the id of an agent; oakbarrel hosts tells them", args[0])
 			}
-			err := asAdmin(c.Context(), account, passwordFile, func(service *client.Client) error {
+			err := who.ask(c.Context(), func(service *client.Client) error {
 				_, err := service.Revoke(c.Context(), args[0])
 				return err
 			})
@@ -105,9 +103,7 @@ sends from then on, and the host holds it. "oakbarrel hosts" tells the ids.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&account, "account", "", "account with which to ask the service")
-	c.Flags().StringVar(&passwordFile, "password-file", "", "file that holds its password")
-	c.MarkFlagsRequiredTogether("account", "password-file")
+	who.flags(c)
 	return c
 }
 

@@ -11,18 +11,9 @@ import (
 )
 
 func (a *app) planCommand() *cobra.Command {
-	c := &cobra.Command{
-		Use:   "plan",
-		Short: "Check a plan, and see what it does before it does it",
-		Example: `  oakbarrel plan check lantern-bay/tide-gw/plan.yaml
+	return group("plan", "Check a plan, and see what it does before it does it", `  oakbarrel plan check lantern-bay/tide-gw/plan.yaml
   oakbarrel plan explain lantern-bay/tide-gw/plan.yaml --line '<34>door-badge[7]: badge 7714 refused'`,
-		Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			return usageError("plan needs to know what to do; write: plan check FILE, explain FILE, matrix FILE, compare OLD NEW, preview FILE OUTLET, or try FILE --intake NAME --file SAMPLE")
-		},
-	}
-	c.AddCommand(a.checkCommand(), a.explainCommand(), a.matrixCommand(), a.compareCommand(), a.previewCommand(), a.tryCommand())
-	return c
+		"plan check FILE, explain FILE, matrix FILE, compare OLD NEW, preview FILE OUTLET, or try FILE --intake NAME --file SAMPLE", a.checkCommand(), a.explainCommand(), a.matrixCommand(), a.compareCommand(), a.previewCommand(), a.tryCommand())
 }
 
 // findingJSON is a finding for programs.

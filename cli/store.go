@@ -12,17 +12,8 @@ import (
 )
 
 func (a *app) storeCommand() *cobra.Command {
-	c := &cobra.Command{
-		Use:     "store",
-		Short:   "Look after the database of the central store",
-		Example: `  oakbarrel store check --database-file /etc/oakbarrel/database`,
-		Args:    cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			return usageError("store needs to know what to do; write: store check")
-		},
-	}
-	c.AddCommand(a.storeCheckCommand())
-	return c
+	return group("store", "Look after the database of the central store", `  oakbarrel store check --database-file /etc/oakbarrel/database`,
+		"store check", a.storeCheckCommand())
 }
 
 func (a *app) storeCheckCommand() *cobra.Command {

@@ -10,18 +10,9 @@ import (
 )
 
 func (a *app) tendCommand() *cobra.Command {
-	c := &cobra.Command{
-		Use:   "tend",
-		Short: "Roll and keep the files that other programs write",
-		Example: `  oakbarrel tend run --plan lantern-bay/kelp-01/plan.yaml --dry-run
+	return group("tend", "Roll and keep the files that other programs write", `  oakbarrel tend run --plan lantern-bay/kelp-01/plan.yaml --dry-run
   oakbarrel tend run --plan lantern-bay/kelp-01/plan.yaml`,
-		Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			return usageError("tend needs to know what to do; write: tend run --plan FILE")
-		},
-	}
-	c.AddCommand(a.tendRunCommand())
-	return c
+		"tend run --plan FILE", a.tendRunCommand())
 }
 
 func (a *app) tendRunCommand() *cobra.Command {

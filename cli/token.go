@@ -14,25 +14,17 @@ import (
 )
 
 func (a *app) tokenCommand() *cobra.Command {
-	c := &cobra.Command{
-		Use:   "token",
-		Short: "Make the tokens with which agents write and people read",
-		Example: `  oakbarrel token new --cask gateway --may write --label tide-gw
+	return group("token", "Make the tokens with which agents write and people read", `  oakbarrel token new --cask gateway --may write --label tide-gw
   oakbarrel token new --cask gateway --may read`,
-		Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			return usageError("token needs to know what to do; write: token new --cask NAME --may read|write")
-		},
-	}
-	c.AddCommand(a.tokenNewCommand())
-	return c
+		"token new --cask NAME --may read|write", a.tokenNewCommand())
 }
 
 var caskName = regexp.MustCompile(`^[A-Za-z0-9._-]{1,64}$`)
 
 func (a *app) tokenNewCommand() *cobra.Command {
 	var n client.NewToken
-	var databaseFile, account, passwordFile string
+	var databaseFile string
+	var who admin
 	c := &cobra.Command{
 		Use:   "new --cask NAME --may read|write|admin",
 		Short: "Make a token for a cask, and the cask where it is new",
@@ -56,15 +48,13 @@ of an admin in OAKBARREL_TOKEN, or by an account that is one.`,
 				return usageError("an admin is not bound to a cask; write --cask '*'")
 			case len(n.Label) > 128:
 				return usageError("--label has at most 128 characters")
-			case (account == "") != (passwordFile == ""):
-				return usageError("--account and --password-file go together")
 			}
 			var token client.Token
 			var err error
-			if account == "" && (databaseFile != "" || os.Getenv(databaseVariable) != "") {
+			if who.account == "" && (databaseFile != "" || os.Getenv(databaseVariable) != "") {
 				token, err = tokenFromDatabase(c.Context(), n, databaseFile)
 			} else {
-				token, err = tokenFromService(c.Context(), n, account, passwordFile)
+				token, err = tokenFromService(c.Context(), n, &who)
 			}
 			if err != nil {
 				return storeError(err)
@@ -80,8 +70,7 @@ of an admin in OAKBARREL_TOKEN, or by an account that is one.`,
 	c.Flags().StringVar(&n.May, "may", "", "read, write or admin")
 	c.Flags().StringVar(&n.Label, "label", "", "what it is for")
 	c.Flags().StringVar(&databaseFile, "database-file", "", "file that holds the DSN of the database")
-	c.Flags().StringVar(&account, "account", "", "account with which to ask the service")
-	c.Flags().StringVar(&passwordFile, "password-file", "", "file that holds its password")
+	who.flags(c)
 	c.MarkFlagRequired("cask")
 	c.MarkFlagRequired("may")
 	c.MarkFlagsMutuallyExclusive("database-file", "account")
@@ -102,11 +91,11 @@ func tokenFromDatabase(ctx context.Context, n client.NewToken, databaseFile stri
 }
 
 // tokenFromService asks the service, as an account where one is named.
-func tokenFromService(ctx context.Context, n client.NewToken, account, passwordFile string) (t client.Token, err error) {
-	if account == "" && os.Getenv("OAKBARREL_TOKEN") == "" {
+func tokenFromService(ctx context.Context, n client.NewToken, who *admin) (t client.Token, err error) {
+	if who.account == "" && os.Getenv("OAKBARREL_TOKEN") == "" {
 		return t, usageError("a token is made in a database or by the service; write --database-file FILE, or --account NAME --password-file FILE, or set OAKBARREL_TOKEN to the token of an admin")
 	}
-	err = asAdmin(ctx, account, passwordFile, func(service *client.Client) (err error) {
+	err = who.ask(ctx, func(service *client.Client) (err error) {
 		t, err = service.NewToken(ctx, n)
 		return err
 	})

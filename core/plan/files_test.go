@@ -48,18 +48,23 @@ func TestMistakesInWhatIsFollowed(t *testing.T) {
 		{"{pipes: {paths: [‸run/app.log]}}", `the path "run/app.log" is not absolute`},
 		{"{pipes: {paths: [/run/app.log], mode: ‸0999}}", `mode cannot be "0999"`},
 	} {
-		broken := intakesWith(c.intake)
-		p, findings := Parse("plan.yaml", []byte(strings.Replace(broken, "‸", "", 1)))
-		if p != nil || len(findings) == 0 {
-			t.Errorf("%s: accepted", c.intake)
-			continue
-		}
-		f := findings[0]
-		if !strings.HasPrefix(f.What+"; "+f.Mend, c.finding) || f.Mend == "" {
-			t.Errorf("%s:\n got %s; %s\nwant %s", c.intake, f.What, f.Mend, c.finding)
-		}
-		if want := newSource(broken).position(strings.Index(broken, "‸")); f.Position != want {
-			t.Errorf("%s: reported at %v, want %v: %s", c.intake, f.Position, want, f.What)
-		}
+		mistake(t, c.intake, intakesWith(c.intake), c.finding)
+	}
+}
+
+// mistake looks whether a plan is refused with a finding, at the place that ‸ marks.
+func mistake(t *testing.T, what, broken, finding string) {
+	t.Helper()
+	p, findings := Parse("plan.yaml", []byte(strings.Replace(broken, "‸", "", 1)))
+	if p != nil || len(findings) == 0 {
+		t.Errorf("%s: accepted", what)
+		return
+	}
+	f := findings[0]
+	if !strings.HasPrefix(f.What+"; "+f.Mend, finding) || f.Mend == "" {
+		t.Errorf("%s:\n got %s; %s\nwant %s", what, f.What, f.Mend, finding)
+	}
+	if want := newSource(broken).position(strings.Index(broken, "‸")); f.Position != want {
+		t.Errorf("%s: reported at %v, want %v: %s", what, f.Position, want, f.What)
 	}
 }

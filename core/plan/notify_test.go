@@ -33,16 +33,7 @@ func TestMistakesInNotices(t *testing.T) {
 		{`{notify: {webhook_file: /u, every: ‸2d}}`, `every cannot be "2d"`},
 		{`{notify: {webhook_file: /u}, ‸batch: {wait: 1s}}`, `notices have no batch`},
 	} {
-		broken := outletsWith(c.outlet)
-		_, findings := Parse("plan.yaml", []byte(strings.Replace(broken, "‸", "", 1)))
-		if len(findings) == 0 {
-			t.Errorf("%s: accepted", c.outlet)
-			continue
-		}
-		f := findings[0]
-		if !strings.HasPrefix(f.What+"; "+f.Mend, c.finding) || f.Mend == "" || f.Position != newSource(broken).position(strings.Index(broken, "‸")) {
-			t.Errorf("%s: %v: %s; %s", c.outlet, f.Position, f.What, f.Mend)
-		}
+		mistake(t, c.outlet, outletsWith(c.outlet), c.finding)
 	}
 	told := strings.Replace(outletsWith(`{notify: {webhook_file: /u}}`), "otherwise: {send: [everything]}", "otherwise: {send: [signins]}", 1)
 	if p, findings := Parse("plan.yaml", []byte(told)); p == nil || len(findings) != 1 || findings[0].What != "what comes to otherwise is told to somebody, and kept nowhere" {

@@ -56,18 +56,6 @@ func TestMistakesInOutletsOfOtherProtocols(t *testing.T) {
 		{`{file: {path: /a, keep: forever}, ‸batch: {records: 1}}`, `a file has no batch`},
 		{`{‸fil: {path: /a}}`, `outlet signins has no key "fil"; did you mean file?`},
 	} {
-		broken := outletsWith(c.outlet)
-		p, findings := Parse("plan.yaml", []byte(strings.Replace(broken, "‸", "", 1)))
-		if p != nil || len(findings) == 0 {
-			t.Errorf("%s: accepted", c.outlet)
-			continue
-		}
-		f := findings[0]
-		if !strings.HasPrefix(f.What+"; "+f.Mend, c.finding) || f.Mend == "" {
-			t.Errorf("%s:\n got %s; %s\nwant %s", c.outlet, f.What, f.Mend, c.finding)
-		}
-		if want := newSource(broken).position(strings.Index(broken, "‸")); f.Position != want {
-			t.Errorf("%s: reported at %v, want %v: %s", c.outlet, f.Position, want, f.What)
-		}
+		mistake(t, c.outlet, outletsWith(c.outlet), c.finding)
 	}
 }

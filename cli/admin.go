@@ -1,0 +1,43 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"oakbarrel/client"
+)
+
+// admin is as whom the service is asked for what only an admin may: an account,
+// or the token of the environment.
+type admin struct{ account, passwordFile string }
+
+func (w *admin) flags(c *cobra.Command) {
+	c.Flags().StringVar(&w.account, "account", "", "account with which to ask the service")
+	c.Flags().StringVar(&w.passwordFile, "password-file", "", "file that holds its password")
+	c.MarkFlagsRequiredTogether("account", "password-file")
+}
+
+// ask does something with the service.
+func (w *admin) ask(ctx context.Context, do func(*client.Client) error) error {
+	if w.account == "" {
+		service, err := storeClient()
+		if err != nil {
+			return err
+		}
+		return do(service)
+	}
+	password, err := readSecret(w.passwordFile)
+	if err != nil {
+		return err
+	}
+	service, err := serviceClient(nil)
+	if err != nil {
+		return err
+	}
+	if _, err := service.SignIn(ctx, w.account, password); err != nil {
+		return err
+	}
+	defer service.SignOut(ctx)
+	return do(service)
+}
