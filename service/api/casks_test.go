@@ -104,10 +104,10 @@ func TestAClockThatJumpsRemovesNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	now := time.Now().Round(0) // without the monotonic clock, as after a new start
-	k := newKeeper(func() time.Time { return now })
+	keeper := newKeeper(func() time.Time { return now })
 	left := func() int64 {
 		t.Helper()
-		if err := k.Once(ctx); err != nil {
+		if err := keeper.Once(ctx); err != nil {
 			t.Fatal(err)
 		}
 		c, err := f.read.Cask(ctx, f.cask)
@@ -120,7 +120,7 @@ func TestAClockThatJumpsRemovesNothing(t *testing.T) {
 		t.Errorf("%d at first", n)
 	}
 	now = now.AddDate(1, 0, 0)
-	k = &keep.Keeper{DB: k.DB, Log: k.Log, Now: k.Now} // the service is started anew
+	keeper = &keep.Keeper{DB: keeper.DB, Log: keeper.Log, Now: keeper.Now} // the service is started anew
 	if n := left(); n != 10 {
 		t.Errorf("%d are left after the jump", n)
 	}

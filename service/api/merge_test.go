@@ -58,10 +58,10 @@ func TestSmallBlocksAreMerged(t *testing.T) {
 	before, told := read(), tell()
 	now := time.Now()
 	db.Where("1 = 1").Delete(&model.Clock{})
-	k := newKeeper(func() time.Time { return now })
+	keeper := newKeeper(func() time.Time { return now })
 	once := func() {
 		t.Helper()
-		if err := k.Once(ctx); err != nil {
+		if err := keeper.Once(ctx); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -87,7 +87,7 @@ func TestSmallBlocksAreMerged(t *testing.T) {
 		t.Errorf("%d blocks are left where few came", blocks())
 	}
 	now = now.Add(7 * time.Hour)
-	k = &keep.Keeper{DB: k.DB, Log: k.Log, Now: k.Now}
+	keeper = &keep.Keeper{DB: keeper.DB, Log: keeper.Log, Now: keeper.Now}
 	if once(); blocks() != 1 {
 		t.Errorf("%d blocks are left once their time is over", blocks())
 	}
@@ -113,11 +113,11 @@ func TestASearchGoesOnWhileBlocksAreMerged(t *testing.T) {
 		}
 	}
 	db.Where("1 = 1").Delete(&model.Clock{})
-	k := newKeeper(func() time.Time { return time.Now().Add(15 * time.Minute) })
+	keeper := newKeeper(func() time.Time { return time.Now().Add(15 * time.Minute) })
 	records := 0
 	err := f.read.Read(ctx, client.Query{Cask: f.cask}, client.Page{Limit: 10_000}, func([]byte) error {
 		if records == 0 {
-			if err := k.Once(ctx); err != nil {
+			if err := keeper.Once(ctx); err != nil {
 				t.Error(err)
 			}
 		}

@@ -36,10 +36,10 @@ type Keeper struct {
 }
 
 // Run keeps order from time to time, until ctx ends.
-func (k *Keeper) Run(ctx context.Context) {
+func (p *Keeper) Run(ctx context.Context) {
 	for ctx.Err() == nil {
-		if err := k.Once(ctx); err != nil && ctx.Err() == nil {
-			k.Log.Warn("the store cannot be put in order now", "why", err)
+		if err := p.Once(ctx); err != nil && ctx.Err() == nil {
+			p.Log.Warn("the store cannot be put in order now", "why", err)
 		}
 		select {
 		case <-ctx.Done():
@@ -49,15 +49,15 @@ func (k *Keeper) Run(ctx context.Context) {
 }
 
 // Once removes and merges what is to be now.
-func (k *Keeper) Once(ctx context.Context) error {
-	return k.DB.WithContext(ctx).Connection(func(db *gorm.DB) error { // a lock belongs to a connection
+func (p *Keeper) Once(ctx context.Context) error {
+	return p.DB.WithContext(ctx).Connection(func(db *gorm.DB) error { // a lock belongs to a connection
 		db = db.Session(&gorm.Session{NewDB: true}) // each statement begins anew, on the same connection
 		var got int
 		if err := db.Raw("SELECT GET_LOCK(?, 0)", lockName).Scan(&got).Error; err != nil || got != 1 {
 			return err // another service does it
 		}
 		defer db.Exec("DO RELEASE_LOCK(?)", lockName)
-		byAge, err := k.trustsClock(db)
+		byAge, err := p.trustsClock(db)
 		if err != nil {
 			return err
 		}
@@ -66,64 +66,64 @@ func (k *Keeper) Once(ctx context.Context) error {
 			return err
 		}
 		for _, c := range casks {
-			if err := k.trim(db, c, byAge); err != nil {
+			if err := p.trim(db, c, byAge); err != nil {
 				return fmt.Errorf("cask %s: %w", c.Name, err)
 			}
 		}
-		return k.merge(db)
+		return p.merge(db)
 	})
 }
 
 // trustsClock tells whether ages may be told by the clock. One that is far
 // ahead of where it was seen last may be wrong; what it would remove is gone
 // for good, so it has to be there for a while.
-func (k *Keeper) trustsClock(db *gorm.DB) (bool, error) {
-	now := k.Now()
+func (p *Keeper) trustsClock(db *gorm.DB) (bool, error) {
+	now := p.Now()
 	last := model.Clock{ID: 1, Seen: now}
 	if err := db.FirstOrCreate(&last, model.Clock{ID: 1}).Error; err != nil {
 		return false, err
 	}
 	expected := last.Seen
-	if !k.seen.IsZero() {
-		expected = k.seen.Round(0).Add(now.Sub(k.seen)) // by the monotonic clock, which does not jump
+	if !p.seen.IsZero() {
+		expected = p.seen.Round(0).Add(now.Sub(p.seen)) // by the monotonic clock, which does not jump
 	}
 	switch ahead := now.Round(0).Sub(expected); {
 	case ahead > jump:
-		k.Log.Warn("the clock is ahead of where it was; nothing is removed by age for a while", "ahead", ahead.Round(time.Second).String())
-		k.doubted = now
-	case !k.doubted.IsZero() && now.Sub(k.doubted) > settling:
-		k.doubted = time.Time{}
+		p.Log.Warn("the clock is ahead of where it was; nothing is removed by age for a while", "ahead", ahead.Round(time.Second).String())
+		p.doubted = now
+	case !p.doubted.IsZero() && now.Sub(p.doubted) > settling:
+		p.doubted = time.Time{}
 	}
-	k.seen = now
-	return k.doubted.IsZero(), db.Save(&model.Clock{ID: 1, Seen: now}).Error
+	p.seen = now
+	return p.doubted.IsZero(), db.Save(&model.Clock{ID: 1, Seen: now}).Error
 }
 
 // trim removes what a cask is not to keep.
-func (k *Keeper) trim(db *gorm.DB, c model.Cask, byAge bool) error {
+func (p *Keeper) trim(db *gorm.DB, c model.Cask, byAge bool) error {
 	days := c.Keep.DaysAtMost
 	if !c.Keep.Held && c.Keep.Days > 0 && (days == 0 || c.Keep.Days < days) {
 		days = c.Keep.Days
 	}
 	removed := removal{}
 	if days > 0 && byAge {
-		before := k.Now().AddDate(0, 0, -days).UnixMicro()
+		before := p.Now().AddDate(0, 0, -days).UnixMicro()
 		for more := true; more; {
-			blocks, err := k.oldest(db.Where("arrived < ?", before), c)
+			blocks, err := p.oldest(db.Where("arrived < ?", before), c)
 			if err != nil {
 				return err
 			}
-			if more, err = len(blocks) > 0, k.remove(db, c, blocks, &removed); err != nil {
+			if more, err = len(blocks) > 0, p.remove(db, c, blocks, &removed); err != nil {
 				return err
 			}
 		}
 	}
 	if !c.Keep.Held && c.Keep.Total > 0 {
-		if err := k.trimTotal(db, c, &removed); err != nil {
+		if err := p.trimTotal(db, c, &removed); err != nil {
 			return err
 		}
 	}
 	if removed.blocks > 0 {
-		k.Log.Info("removed what the cask is not to keep", "cask", c.Name, "blocks", removed.blocks, "records", removed.records, "bytes", removed.bytes)
+		p.Log.Info("removed what the cask is not to keep", "cask", c.Name, "blocks", removed.blocks, "records", removed.records, "bytes", removed.bytes)
 	}
 	return nil
 }
@@ -135,13 +135,13 @@ type removal struct {
 }
 
 // trimTotal removes the oldest blocks until the rest is not more than allowed.
-func (k *Keeper) trimTotal(db *gorm.DB, c model.Cask, removed *removal) error {
+func (p *Keeper) trimTotal(db *gorm.DB, c model.Cask, removed *removal) error {
 	var total int64
 	if err := db.Model(&model.Block{}).Where("cask_id = ?", c.ID).Select("COALESCE(SUM(size), 0)").Scan(&total).Error; err != nil {
 		return err
 	}
 	for total > c.Keep.Total {
-		blocks, err := k.oldest(db, c)
+		blocks, err := p.oldest(db, c)
 		if err != nil || len(blocks) == 0 {
 			return err
 		}
@@ -151,7 +151,7 @@ func (k *Keeper) trimTotal(db *gorm.DB, c model.Cask, removed *removal) error {
 				break
 			}
 		}
-		if err := k.remove(db, c, blocks, removed); err != nil {
+		if err := p.remove(db, c, blocks, removed); err != nil {
 			return err
 		}
 	}
@@ -159,13 +159,13 @@ func (k *Keeper) trimTotal(db *gorm.DB, c model.Cask, removed *removal) error {
 }
 
 // oldest returns some of the blocks that came first to a cask.
-func (k *Keeper) oldest(db *gorm.DB, c model.Cask) (blocks []model.Block, err error) {
+func (p *Keeper) oldest(db *gorm.DB, c model.Cask) (blocks []model.Block, err error) {
 	err = db.Omit("words").Where("cask_id = ?", c.ID).Order("arrived, id").Limit(together).Find(&blocks).Error
 	return blocks, err
 }
 
 // remove removes blocks, and takes their records out of the counts by minute.
-func (k *Keeper) remove(db *gorm.DB, c model.Cask, blocks []model.Block, removed *removal) error {
+func (p *Keeper) remove(db *gorm.DB, c model.Cask, blocks []model.Block, removed *removal) error {
 	if len(blocks) == 0 {
 		return nil
 	}
@@ -180,7 +180,7 @@ func (k *Keeper) remove(db *gorm.DB, c model.Cask, blocks []model.Block, removed
 			continue
 		}
 		if err := ingest.CountBlock(b, counts); err != nil {
-			k.Log.Warn("a block that is removed cannot be read; its records stay in the counts over time", "cask", c.Name, "block", b.ID, "why", err)
+			p.Log.Warn("a block that is removed cannot be read; its records stay in the counts over time", "cask", c.Name, "block", b.ID, "why", err)
 		}
 	}
 	return db.Transaction(func(tx *gorm.DB) error {

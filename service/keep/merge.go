@@ -27,9 +27,9 @@ const (
 )
 
 // merge merges the small blocks of all feeds.
-func (k *Keeper) merge(db *gorm.DB) error {
+func (p *Keeper) merge(db *gorm.DB) error {
 	var feeds []uint64
-	before := k.Now().Add(-mergeAfter).UnixMicro()
+	before := p.Now().Add(-mergeAfter).UnixMicro()
 	if err := db.Model(&model.Block{}).Where("settled = 0 AND arrived < ?", before).Distinct().Pluck("feed_id", &feeds).Error; err != nil {
 		return err
 	}
@@ -40,8 +40,8 @@ func (k *Keeper) merge(db *gorm.DB) error {
 			return err
 		}
 		for len(blocks) > 0 {
-			run := k.run(blocks)
-			if err := k.mergeRun(db, blocks[:run], len(blocks) > run); err != nil {
+			run := p.run(blocks)
+			if err := p.mergeRun(db, blocks[:run], len(blocks) > run); err != nil {
 				return err
 			}
 			blocks = blocks[run:]
@@ -51,7 +51,7 @@ func (k *Keeper) merge(db *gorm.DB) error {
 }
 
 // run returns how many of the blocks, from the first on, can be one.
-func (k *Keeper) run(blocks []model.Block) int {
+func (p *Keeper) run(blocks []model.Block) int {
 	records, bytes := 0, int64(0)
 	for i, b := range blocks {
 		records += b.Records
@@ -66,8 +66,8 @@ func (k *Keeper) run(blocks []model.Block) int {
 
 // mergeRun makes one block of several, where they are many, or nothing will
 // come that could be added: another follows that does not fit, or their time is over.
-func (k *Keeper) mergeRun(db *gorm.DB, run []model.Block, followed bool) error {
-	over := followed || k.Now().UnixMicro()-run[0].Arrived > (mergeSpan+mergeAfter).Microseconds()
+func (p *Keeper) mergeRun(db *gorm.DB, run []model.Block, followed bool) error {
+	over := followed || p.Now().UnixMicro()-run[0].Arrived > (mergeSpan+mergeAfter).Microseconds()
 	if !over && len(run) < mergeRun {
 		return nil
 	}
@@ -97,7 +97,7 @@ func (k *Keeper) mergeRun(db *gorm.DB, run []model.Block, followed bool) error {
 		return tx.Where("id IN ?", ids).Delete(&model.Block{}).Error
 	})
 	if errors.Is(err, block.ErrDamaged) {
-		k.Log.Error("blocks cannot be merged, as one is damaged; oakbarrel store check tells which", "first", ids[0], "last", ids[len(ids)-1], "why", err)
+		p.Log.Error("blocks cannot be merged, as one is damaged; oakbarrel store check tells which", "first", ids[0], "last", ids[len(ids)-1], "why", err)
 		return db.Model(&model.Block{}).Where("id IN ?", ids).Update("settled", true).Error
 	}
 	return err
