@@ -55,8 +55,35 @@ const (
 // sentence are never taken for one.
 func FindSeverity(line []byte) (record.Severity, bool) { return findSeverity(line, 0) }
 
+// usual are the words that stand behind a time most often, with the space
+// behind them: eight bytes are compared at once, of which mask has those that count.
+var usual = func() (t []usualWord) {
+	for _, word := range []string{"INFO", "DEBUG", "WARN", "ERROR", "NOTICE", "WARNING", "TRACE", "FATAL"} {
+		var b, mask [8]byte
+		for i := range copy(b[:], word+" ") {
+			mask[i] = 0xff
+		}
+		severity, _ := ParseWord([]byte(word))
+		t = append(t, usualWord{binary.LittleEndian.Uint64(b[:]), binary.LittleEndian.Uint64(mask[:]), severity})
+	}
+	return t
+}()
+
+type usualWord struct {
+	bytes, mask uint64
+	severity    record.Severity
+}
+
 // findSeverity looks for the severity of a line behind what is known to be its time.
 func findSeverity(line []byte, at int) (record.Severity, bool) {
+	if at > 0 && len(line)-at > 8 && at+9 <= headBytes {
+		word := binary.LittleEndian.Uint64(line[at+1:])
+		for i := range usual {
+			if u := &usual[i]; word&u.mask == u.bytes {
+				return u.severity, true
+			}
+		}
+	}
 	first := true // of its words
 	line = line[:min(len(line), headBytes)]
 	for range headWords {
