@@ -111,6 +111,14 @@ func (s *store) send(b *testing.B, payload []byte, n int) {
 	s.next = head.Last + 1
 }
 
+// sendAll packs records and sends them.
+func (s *store) sendAll(b *testing.B, all []record.Record) {
+	payloads, sizes := pack(all, s.next)
+	for i, p := range payloads {
+		s.send(b, p, sizes[i])
+	}
+}
+
 // appendAndSync is the least that a store can do: it appends what is posted to
 // a file and syncs it.
 func appendAndSync(b *testing.B) (post func(payload []byte)) {
@@ -199,10 +207,7 @@ func BenchmarkSearch(b *testing.B) {
 	const million = 1_000_000
 	data := corpus(million)
 	s := startStore(b)
-	payloads, sizes := pack(records(lines(data)), 1)
-	for i, p := range payloads {
-		s.send(b, p, sizes[i])
-	}
+	s.sendAll(b, records(lines(data)))
 	encoder, _ := zstd.NewWriter(nil)
 	decoder, _ := zstd.NewReader(nil)
 	var packed [][]byte

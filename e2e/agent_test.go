@@ -397,9 +397,7 @@ func TestAFullDiskHoldsBackShedsAndGoesOn(t *testing.T) {
 	}
 	h.eventually("datagrams are shed and counted", func() bool { return h.status().Outlets[0].Shed > 0 })
 	expect(t, 0, "cannot write since", "", "status", "--state", h.state)
-	if err := syscall.Mount("tmpfs", small, "tmpfs", syscall.MS_REMOUNT, "size=64m"); err != nil {
-		t.Fatal(err)
-	}
+	resize(t, small, "64m")
 	if n := <-sent; n != total {
 		t.Fatalf("%d were sent", n)
 	}

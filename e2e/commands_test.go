@@ -255,11 +255,7 @@ func TestEveryCommandIsExplained(t *testing.T) {
 }
 
 func TestDemo(t *testing.T) {
-	dir, err := os.MkdirTemp("", "ob")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer os.RemoveAll(dir)
+	dir := shortDir(t)
 	c := exec.Command(binary, "demo", "--dir", dir, "--rate", "200")
 	var out strings.Builder
 	c.Stdout, c.Stderr = &out, &out

@@ -70,13 +70,21 @@ func (l *logBuffer) String() string {
 	return l.b.String()
 }
 
-// newHost writes a plan, in which DIR is the host's folder. It starts nothing.
-func newHost(t testing.TB, plan string) *host {
+// shortDir makes a folder whose sockets have short paths.
+func shortDir(t testing.TB) string {
 	t.Helper()
-	dir, err := os.MkdirTemp("", "ob") // short, for the sake of sockets
+	dir, err := os.MkdirTemp("", "ob")
 	if err != nil {
 		t.Fatal(err)
 	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
+}
+
+// newHost writes a plan, in which DIR is the host's folder. It starts nothing.
+func newHost(t testing.TB, plan string) *host {
+	t.Helper()
+	dir := shortDir(t)
 	h := &host{t: t, dir: dir, plan: filepath.Join(dir, "plan.yaml"), state: filepath.Join(dir, "state"), log: new(logBuffer)}
 	t.Cleanup(func() {
 		h.kill()
@@ -86,7 +94,6 @@ func newHost(t testing.TB, plan string) *host {
 		if t.Failed() {
 			t.Logf("the agent's log:\n%s", h.log)
 		}
-		os.RemoveAll(dir)
 	})
 	h.setPlan(plan)
 	return h
@@ -99,17 +106,31 @@ func (h *host) setPlan(plan string) {
 	}
 }
 
-// mountSmall mounts a file system of a size at the folder small of the host, and
-// skips the test where that is not allowed.
+// mountSmall mounts a file system of a size at the folder small of the host.
 func (h *host) mountSmall(size string) (folder string) {
 	h.t.Helper()
 	folder = filepath.Join(h.dir, "small")
+	mountSmall(h.t, folder, size)
+	return folder
+}
+
+// mountSmall mounts a file system of a size at a folder, which it makes, and
+// skips the test where that is not allowed.
+func mountSmall(t testing.TB, folder, size string) {
+	t.Helper()
 	os.Mkdir(folder, 0o755)
 	if err := syscall.Mount("tmpfs", folder, "tmpfs", 0, "size="+size); err != nil {
-		h.t.Skipf("a file system cannot be mounted here: %v", err)
+		t.Skipf("a file system cannot be mounted here: %v", err)
 	}
-	h.t.Cleanup(func() { syscall.Unmount(folder, syscall.MNT_DETACH) })
-	return folder
+	t.Cleanup(func() { syscall.Unmount(folder, syscall.MNT_DETACH) })
+}
+
+// resize changes the size of a file system that mountSmall has mounted.
+func resize(t testing.TB, folder, size string) {
+	t.Helper()
+	if err := syscall.Mount("tmpfs", folder, "tmpfs", syscall.MS_REMOUNT, "size="+size); err != nil {
+		t.Fatal(err)
+	}
 }
 
 // start starts the agent and waits until it is ready.

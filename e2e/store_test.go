@@ -35,12 +35,14 @@ type store struct {
 
 func newStore(t testing.TB) *store {
 	t.Helper()
+	return newStoreIn(t, shortDir(t))
+}
+
+// newStoreIn starts a service, and its database in the folder db of dir.
+func newStoreIn(t testing.TB, dir string) (s *store) {
+	t.Helper()
 	need(t, "mariadbd")
-	dir, err := os.MkdirTemp("", "ob")
-	if err != nil {
-		t.Fatal(err)
-	}
-	s := &store{t: t, dir: dir, log: new(logBuffer), database: filepath.Join(dir, "database")}
+	s = &store{t: t, dir: dir, log: new(logBuffer), database: filepath.Join(dir, "database")}
 	t.Cleanup(func() {
 		s.kill()
 		if s.db != nil {
@@ -49,8 +51,8 @@ func newStore(t testing.TB) *store {
 		if t.Failed() {
 			t.Logf("the service's log:\n%s", s.log)
 		}
-		os.RemoveAll(dir)
 	})
+	var err error
 	if s.db, err = mariadb.Start(context.Background(), filepath.Join(dir, "db")); err != nil {
 		t.Fatal(err)
 	}

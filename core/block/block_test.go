@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -64,6 +65,30 @@ func TestABlockGivesBackItsRecords(t *testing.T) {
 	h := b.Header()
 	if h.Records != 6 || h.FirstNumber != 7 || h.LastNumber != 32 || h.FirstTime.String() != "0000-01-01T00:00:00Z" || h.LastReceived.Nsec != 0 || h.FirstReceived.Nsec != 5 || h.Severities != 1<<5|1<<2|1<<7 || h.BySeverity != [8]int{2: 2, 5: 3, 7: 1} {
 		t.Errorf("header %+v", h)
+	}
+}
+
+func TestABlockIsReadFromANumberOn(t *testing.T) {
+	records := make([]record.Record, 5000)
+	for i := range records {
+		records[i] = record.Record{Received: record.Stamp{Sec: int64(i), Form: record.Zulu}, Text: strconv.AppendInt(nil, int64(i), 10)}
+	}
+	b, err := Decode(build(records, func(i int) uint64 { return uint64(3*i + 10) }))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, part := range []struct{ first, want, stop int }{{0, 0, 1500}, {8000, 2664, 3000}, {10, 0, 5000}, {11, 1, 2}, {3082, 1024, 1025}, {3081, 1024, 5000}, {15007, 4999, 5000}, {15008, 5000, 5000}} {
+		i := part.want
+		err := b.EachFrom(uint64(part.first), func(n uint64, r *record.Record) bool {
+			if n != uint64(3*i+10) || string(r.Text) != strconv.Itoa(i) || r.Received.Sec != int64(i) {
+				t.Fatalf("from %d: number %d is %s", part.first, n, r.AppendJSON(nil))
+			}
+			i++
+			return i < part.stop
+		})
+		if err != nil || i != part.stop {
+			t.Errorf("from %d: ends with record %d, %v", part.first, i, err)
+		}
 	}
 }
 

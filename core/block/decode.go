@@ -1,10 +1,12 @@
 package block
 
 import (
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"math"
 	"net/netip"
+	"slices"
 	"sync"
 
 	"github.com/klauspost/compress/zstd"
@@ -30,12 +32,19 @@ type Block struct {
 	intake  map[uint64]string
 	peer    map[uint64]*record.Peer
 
-	// where the reading of records is
-	next      int
-	number    uint64
-	time, got int64
+	cursor          // where the reading of records is
+	marks  []cursor // where it has been, from markEach records to the next
+}
+
+// cursor is a place between two records.
+type cursor struct {
+	next      int    // how many records are before it
+	number    uint64 // of the one before it
+	time, got int64  // seconds of that one
 	left      [columns][]byte
 }
+
+const markEach = 1024 // records
 
 var decoders = sync.Pool{New: func() any {
 	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(MaxBody))
@@ -189,26 +198,42 @@ func later(a, b record.Stamp) record.Stamp {
 }
 
 func (b *Block) rewind() {
-	b.next, b.number, b.time, b.got = 0, b.header.FirstNumber-1, 0, 0
-	b.left = b.columns
+	b.cursor = cursor{number: b.header.FirstNumber - 1, left: b.columns}
 }
 
 // Each calls f with every record in the order of their numbers, until f
 // returns false. The record and its slices are valid until f returns. An error
 // says that the block is damaged; Decode leaves none to be found.
 func (b *Block) Each(f func(number uint64, r *record.Record) bool) error {
-	b.rewind()
+	return b.EachFrom(0, f)
+}
+
+// EachFrom is Each from a number on. What was read before is passed over.
+func (b *Block) EachFrom(first uint64, f func(number uint64, r *record.Record) bool) error {
+	b.seek(first)
 	var r record.Record
-	for range b.header.Records {
+	for b.next < b.header.Records {
+		if b.next == len(b.marks)*markEach {
+			b.marks = append(b.marks, b.cursor)
+		}
 		number, err := b.read(&r)
 		if err != nil {
 			return err
 		}
-		if !f(number, &r) {
+		if number >= first && !f(number, &r) {
 			return nil
 		}
 	}
 	return nil
+}
+
+// seek goes to the last mark before a number.
+func (b *Block) seek(number uint64) {
+	b.rewind()
+	i, _ := slices.BinarySearchFunc(b.marks, number, func(m cursor, number uint64) int { return cmp.Compare(m.number, number) })
+	if i > 0 {
+		b.cursor = b.marks[i-1]
+	}
 }
 
 // Texts returns the texts of all records, end to end. They are the block's own.
@@ -294,6 +319,10 @@ func (b *Block) peerAt(at uint64) (*record.Peer, bool) {
 }
 
 func (b *Block) uvarint(column int) (uint64, bool) {
+	if left := b.left[column]; len(left) > 0 && left[0] < 0x80 { // as most are
+		b.left[column] = left[1:]
+		return uint64(left[0]), true
+	}
 	v, n := binary.Uvarint(b.left[column])
 	if n <= 0 {
 		return 0, false
@@ -303,12 +332,8 @@ func (b *Block) uvarint(column int) (uint64, bool) {
 }
 
 func (b *Block) varint(column int) (int64, bool) {
-	v, n := binary.Varint(b.left[column])
-	if n <= 0 {
-		return 0, false
-	}
-	b.left[column] = b.left[column][n:]
-	return v, true
+	v, ok := b.uvarint(column)
+	return int64(v>>1) ^ -int64(v&1), ok
 }
 
 // maxSecond bounds times to the years that RFC 3339 can write.

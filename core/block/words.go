@@ -2,6 +2,7 @@ package block
 
 import (
 	"encoding/binary"
+	"math"
 	"math/bits"
 
 	"oakbarrel/core/record"
@@ -9,17 +10,19 @@ import (
 
 // Words is a filter that tells which words records surely have not: those of
 // texts and fields, and the whole values of short properties. It is a byte
-// with its version, and cells of 64 bits, least byte first; each word sets one
-// bit in each of four cells that stand together. The number of cells is a power
-// of two, so that a filter can be halved by laying its halves over each other.
+// with its version, and groups of four cells of 64 bits, least byte first; each
+// word has its group, and sets one bit in each of its cells. The number of
+// groups is a part of mostGroups, so that a filter gets smaller by laying its
+// parts over each other.
 type Words []byte
 
 const (
 	wordsVersion = 2
-	firstWords   = 1        // in which a word set its bits in one cell; such filters are read still
-	group        = 4        // cells of a word
-	maxCells     = 16 << 10 // 128 KiB; with very many words it tells less
-	minCells     = 8
+	firstWords   = 1       // in which a word set its bits in one cell; such filters are read still
+	group        = 4       // cells of a word
+	mostGroups   = 3 << 11 // 192 KiB; with very many words it tells less
+	fewestGroups = 2
+	fullest      = 0.4 // of the bits of a smaller filter are set, about, at most
 )
 
 // WordsBuilder makes a filter. The zero WordsBuilder is ready. It is not safe
@@ -32,9 +35,9 @@ type WordsBuilder struct {
 // Add adds the words of a record.
 func (b *WordsBuilder) Add(r *record.Record) {
 	if b.cells == nil {
-		b.cells = make([]uint64, maxCells)
+		b.cells = make([]uint64, mostGroups*group)
 		b.set = func(_, _ int, hash uint64) {
-			cells := b.cells[hash>>32%(maxCells/group)*group:][:group]
+			cells := b.cells[hash>>32%mostGroups*group:][:group]
 			for i := range cells {
 				cells[i] |= 1 << (hash >> (6 * i) & 63)
 			}
@@ -49,27 +52,35 @@ func (b *WordsBuilder) Add(r *record.Record) {
 	}
 }
 
-// Finish returns the filter, halved as long as less than half of its bits are set.
+// Finish returns the filter, as small as it may be.
 func (b *WordsBuilder) Finish() Words {
-	cells := b.cells
-	for half := len(cells) / 2; half >= minCells; half = len(cells) / 2 {
-		set := 0
-		for i := range half {
-			set += bits.OnesCount64(cells[i] | cells[half+i])
-		}
-		if set > half*64/2 {
-			break
-		}
-		for i := range half {
-			cells[i] |= cells[half+i]
-		}
-		cells = cells[:half]
+	if b.cells == nil {
+		return Words{wordsVersion} // of no records
 	}
-	w := Words{wordsVersion}
+	cells := b.cells[:group*b.groups()]
+	for i, cell := range b.cells[len(cells):] {
+		cells[i%len(cells)] |= cell
+	}
+	w := append(make(Words, 0, 1+8*len(cells)), wordsVersion)
 	for _, cell := range cells {
 		w = binary.LittleEndian.AppendUint64(w, cell)
 	}
 	return w
+}
+
+// groups returns the smallest number of groups with which the filter is not too full.
+func (b *WordsBuilder) groups() int {
+	set := 0
+	for _, cell := range b.cells {
+		set += bits.OnesCount64(cell)
+	}
+	clear := 1 - float64(set)/(64*group*mostGroups)
+	for groups := fewestGroups; groups < mostGroups; groups++ {
+		if mostGroups%groups == 0 && 1-math.Pow(clear, float64(mostGroups/groups)) <= fullest {
+			return groups
+		}
+	}
+	return mostGroups
 }
 
 // HasWord tells whether a record may have the word with the hash that
@@ -77,15 +88,18 @@ func (b *WordsBuilder) Finish() Words {
 // rules nothing out.
 func (w Words) HasWord(hash uint64) bool {
 	cells := len(w) / 8
-	if cells < minCells || w[0] != wordsVersion && w[0] != firstWords || len(w) != 1+8*cells || cells&(cells-1) != 0 {
+	if cells == 0 || len(w) != 1+8*cells {
 		return true
 	}
 	at := func(cell int) uint64 { return binary.LittleEndian.Uint64(w[1+8*cell:]) }
-	if w[0] == firstWords {
+	switch {
+	case w[0] == firstWords && cells&(cells-1) == 0:
 		bits := uint64(1)<<(hash&63) | 1<<(hash>>6&63) | 1<<(hash>>12&63) | 1<<(hash>>18&63)
 		return at(int(hash>>32)&(cells-1))&bits == bits
+	case w[0] != wordsVersion || cells%group != 0:
+		return true
 	}
-	first := (int(hash>>32) & (cells/group - 1)) * group
+	first := int(hash>>32) % (cells / group) * group
 	for i := range group {
 		if at(first+i)>>(hash>>(6*i)&63)&1 == 0 {
 			return false

@@ -87,7 +87,7 @@ func TestAFilterTellsMostWordsApart(t *testing.T) {
 				wrong++
 			}
 		}
-		if wrong > 200 || len(c.words) > 1+2*n+64 {
+		if wrong > 80 || len(c.words) > 1+2*n+64 {
 			t.Errorf("%d words: %d of 2000 are not ruled out by %d bytes", n, wrong, len(c.words))
 		}
 	}

@@ -8,6 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
+	"github.com/go-sql-driver/mysql"
 
 	"oakbarrel/client"
 )
@@ -22,12 +23,29 @@ func withHeader(p *client.Problem, name, value string) error {
 	return huma.ErrorWithHeaders(p, http.Header{name: {value}})
 }
 
-// unavailable is the problem that the database cannot be asked now.
+// unavailable is the problem that the database cannot do what it should now.
 func (a *API) unavailable(ctx context.Context, err error) error {
-	if ctx.Err() == nil { // else nobody listens any more
-		a.Log.Error("the database does not answer", "why", err)
+	why, mend := "the database does not answer", "the service goes on by itself once it does"
+	var refusal *mysql.MySQLError
+	if errors.As(err, &refusal) {
+		why, mend = refusalText(refusal.Number), "the service goes on by itself once it can; its log has the database's words"
 	}
-	return withHeader(problem(http.StatusServiceUnavailable, "the database does not answer", "the service goes on by itself once it does"), "Retry-After", "1")
+	if ctx.Err() == nil { // else nobody listens any more
+		a.Log.Error(why, "why", err)
+	}
+	return withHeader(problem(http.StatusServiceUnavailable, why, mend), "Retry-After", "1")
+}
+
+// refusalText tells what a number of MariaDB's errors means. Its words may hold
+// what is stored, and go into the service's own log only.
+func refusalText(number uint16) string {
+	switch number {
+	case 3, 28, 1021, 1026, 1114: // cannot write, no space, disk full, write failed, table full
+		return "the database cannot write; its disk may be full"
+	case 1036, 1290, 1792, 1836: // the table, the server, the transaction, the mode
+		return "the database is read-only"
+	}
+	return "the database refuses what the service asks"
 }
 
 // answer writes a problem where no typed handler does.

@@ -53,7 +53,7 @@ func eachBlock[T any](ctx context.Context, s *Store, q *Query, heads []head, fin
 	var running sync.WaitGroup
 	defer running.Wait()
 	defer cancel()
-	ahead := make(chan *opened[T], runtime.GOMAXPROCS(0))
+	ahead := make(chan *opened[T], runtime.GOMAXPROCS(0)-1) // beside the one that is waited for
 	picked := make(chan error, 1)
 	running.Go(func() {
 		defer close(ahead)
@@ -103,6 +103,9 @@ func open[T any](ctx context.Context, s *Store, q *Query, h head, find func(head
 		return found, err
 	}
 	b, err := block.Open(row.Payload)
+	if ctx.Err() != nil { // nobody waits for what is found
+		return found, ctx.Err()
+	}
 	if err == nil && (q.Condition == nil || q.Condition.Possible(unpacked{b.Texts()})) {
 		found, err = find(h, b)
 	}

@@ -82,11 +82,12 @@ func (q *Query) hits(h head, b *block.Block) ([]Hit, error) {
 	}
 	slices.SortFunc(hits, func(a, b Hit) int { return q.order(a.Place, b.Place) })
 	hits = hits[:min(len(hits), q.Limit)]
-	wanted := make(map[uint64]*Hit, len(hits))
+	wanted, first := make(map[uint64]*Hit, len(hits)), hits[0].Place.Number
 	for i := range hits {
 		wanted[hits[i].Place.Number] = &hits[i]
+		first = min(first, hits[i].Place.Number)
 	}
-	return hits, b.Each(func(number uint64, r *record.Record) bool {
+	return hits, b.EachFrom(first, func(number uint64, r *record.Record) bool {
 		if hit := wanted[number]; hit != nil {
 			hit.JSON = r.AppendJSON(nil)
 			delete(wanted, number)
