@@ -52,7 +52,7 @@ func (r *planReader) webAddress(v scalar, what, example string) string {
 		return ""
 	}
 	if u.User != nil {
-		r.warn(positionOf(v.node), "the address holds a secret in plain sight", "take it out, and keep it in a file")
+		r.warn(positionOf(v.node), "the address holds a secret in plain sight", "take it out: a service has token_file, and the environment of the agent can name a proxy, as HTTPS_PROXY")
 	}
 	return v.text
 }
