@@ -224,12 +224,12 @@ func TestADamagedBlockIsFoundAndTheRestIsRead(t *testing.T) {
 func TestAServiceThatIsBusySaysSo(t *testing.T) {
 	f, ctx := newFixture(t), context.Background()
 	var busy []net.Conn
-	for range 3 { // each announces 32 MiB, and does not send them
+	hold := func() { // announces 32 MiB, and does not send them; where there is no room just then it is sent away
 		conn, err := net.Dial("tcp", strings.TrimPrefix(f.server.URL, "http://"))
 		if err != nil {
 			t.Fatal(err)
 		}
-		defer conn.Close()
+		t.Cleanup(func() { conn.Close() })
 		busy = append(busy, conn)
 		fmt.Fprintf(conn, "POST /api/v1/feeds/%s/held?cask=%s HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Length: %d\r\n%s: {}\r\n\r\n", agentID(504), f.cask, f.writeToken, 32<<20, client.BatchHeader)
 	}
@@ -237,6 +237,7 @@ func TestAServiceThatIsBusySaysSo(t *testing.T) {
 	var later *client.RetryLater
 	var err error
 	for range 100 {
+		hold()
 		if _, err = f.write.SendBatch(ctx, agentID(504), "centre", f.cask, head, payload); errors.As(err, &later) {
 			break
 		}

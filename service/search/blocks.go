@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"runtime"
 	"slices"
 	"sync"
@@ -91,22 +92,13 @@ func eachBlock[T any](ctx context.Context, s *Store, q *Query, heads []head, fin
 
 // open opens a block and finds in it, unless its texts rule a hit out.
 func open[T any](ctx context.Context, s *Store, q *Query, h head, find func(head, *block.Block) (T, error)) (found T, err error) {
-	var row struct{ Payload []byte }
-	err = s.db.WithContext(ctx).Model(&model.Block{}).Select("payload").Where("id = ?", h.ID).Take(&row).Error
-	if errors.Is(err, gorm.ErrRecordNotFound) { // it was merged with others meanwhile, or its cask has let go of it
-		err = s.db.WithContext(ctx).Model(&model.Block{}).Select("payload").Where("feed_id = ? AND first_number <= ? AND last_number >= ?", h.FeedID, h.FirstNumber, h.LastNumber).Take(&row).Error
-		if errors.Is(err, gorm.ErrRecordNotFound) {
+	b, kept := s.blocks.take(h)
+	if !kept {
+		if b, err = s.unpack(ctx, h); b == nil && err == nil {
 			return found, nil
 		}
 	}
-	if err != nil {
-		return found, err
-	}
-	b, err := block.Open(row.Payload)
-	if ctx.Err() != nil { // nobody waits for what is found
-		return found, ctx.Err()
-	}
-	if err == nil && (q.Condition == nil || q.Condition.Possible(unpacked{b.Texts()})) {
+	if err == nil && ctx.Err() == nil && (q.Condition == nil || q.Condition.Possible(unpacked{b.Texts()})) {
 		found, err = find(h, b)
 	}
 	if errors.Is(err, block.ErrDamaged) && q.Damaged != nil {
@@ -115,9 +107,26 @@ func open[T any](ctx context.Context, s *Store, q *Query, h head, find func(head
 		return none, nil
 	}
 	if err != nil {
-		err = fmt.Errorf("block %d: %w", h.ID, err)
+		return found, fmt.Errorf("block %d: %w", h.ID, err)
 	}
-	return found, err
+	s.blocks.put(h, b)
+	return found, ctx.Err()
+}
+
+// unpack fetches a block and unpacks it, nil where it is gone.
+func (s *Store) unpack(ctx context.Context, h head) (*block.Block, error) {
+	var row struct{ Payload []byte }
+	err := s.db.WithContext(ctx).Model(&model.Block{}).Select("payload").Where("id = ?", h.ID).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) { // it was merged with others meanwhile, or its cask has let go of it
+		err = s.db.WithContext(ctx).Model(&model.Block{}).Select("payload").Where("feed_id = ? AND first_number <= ? AND last_number >= ?", h.FeedID, h.FirstNumber, h.LastNumber).Take(&row).Error
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			return nil, nil
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return block.Open(row.Payload)
 }
 
 // pick calls use with the blocks whose filters do not rule a hit out, until use returns false.
@@ -149,7 +158,15 @@ func (s *Store) words(ctx context.Context, q *Query, heads []head) (map[uint64]b
 	if q.Condition == nil || q.Condition.Possible(nothing{}) {
 		return nil, nil
 	}
-	found, missing := s.filters.get(heads)
+	found := map[uint64]block.Words{}
+	missing := map[uint64]head{}
+	for _, h := range heads {
+		if w, known := s.filters.get(h); known {
+			found[h.ID] = w
+		} else {
+			missing[h.ID] = h
+		}
+	}
 	if len(missing) == 0 {
 		return found, nil
 	}
@@ -157,12 +174,12 @@ func (s *Store) words(ctx context.Context, q *Query, heads []head) (map[uint64]b
 		ID    uint64
 		Words []byte
 	}
-	if err := s.db.WithContext(ctx).Model(&model.Block{}).Select("id, words").Where("id IN ?", missing).Find(&rows).Error; err != nil {
+	if err := s.db.WithContext(ctx).Model(&model.Block{}).Select("id, words").Where("id IN ?", slices.Collect(maps.Keys(missing))).Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	for _, r := range rows {
 		found[r.ID] = r.Words
-		s.filters.put(r.ID, r.Words)
+		s.filters.put(missing[r.ID], r.Words)
 	}
 	return found, nil
 }

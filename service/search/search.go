@@ -16,11 +16,19 @@ import (
 // Store finds records in a database. It may be used by several goroutines at a time.
 type Store struct {
 	db      *gorm.DB
-	filters filters
+	filters recent[block.Words]
+	blocks  recent[*block.Block] // unpacked: who pages through records comes again
 }
 
-// New returns a Store on a database.
-func New(db *gorm.DB) *Store { return &Store{db: db} }
+// New returns a Store on a database. Its filters and blocks in memory are up to
+// 128 MiB.
+func New(db *gorm.DB) *Store {
+	return &Store{
+		db:      db,
+		filters: recent[block.Words]{half: 32 << 20, sizeOf: func(w block.Words) int { return len(w) }},
+		blocks:  recent[*block.Block]{half: 32 << 20, sizeOf: func(b *block.Block) int { return b.Header().BodySize }},
+	}
+}
 
 // Hit is a record that was found, as JSON.
 type Hit struct {

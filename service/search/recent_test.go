@@ -1,0 +1,37 @@
+package search
+
+import "testing"
+
+func TestWhatWasAskedForLatelyIsKept(t *testing.T) {
+	r := recent[int]{half: 100, sizeOf: func(v int) int { return v }}
+	at := func(id uint64) head { return head{ID: id} }
+	for id := uint64(1); id <= 100; id++ {
+		r.put(at(id), 10)
+		if v, known := r.get(at(1)); !known || v != 10 {
+			t.Fatalf("what is asked for again and again is gone after %d others", id)
+		}
+	}
+	if _, known := r.get(at(2)); known {
+		t.Error("what nobody asks for is kept")
+	}
+	sum := 0
+	for id := uint64(1); id <= 100; id++ {
+		if v, known := r.take(at(id)); known {
+			sum += v
+		}
+		if _, known := r.get(at(id)); known {
+			t.Errorf("%d is kept, and was taken", id)
+		}
+	}
+	if sum < 100 || sum > 240 || r.size != 0 {
+		t.Errorf("%d bytes were kept, %d are", sum, r.size)
+	}
+	r.put(at(1), 30)
+	r.put(at(1), 40)
+	if r.size != 40 {
+		t.Errorf("what was put twice counts as %d bytes", r.size)
+	}
+	if _, known := r.get(head{ID: 1, FirstNumber: 2}); known {
+		t.Error("an id that came again shows what it was before")
+	}
+}
