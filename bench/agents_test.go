@@ -3,8 +3,6 @@ package bench
 import (
 	"bufio"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"net"
 	"os"
@@ -53,11 +51,6 @@ func BenchmarkManyAgents(b *testing.B) {
 	check(b, err)
 	token, err := access.NewToken(db, "bench", access.Write, "")
 	check(b, err)
-	newClient := func() *client.Client {
-		c, err := client.New(client.Options{URLs: []string{"http://" + address}, Token: func() (string, error) { return token, nil }})
-		check(b, err)
-		return c
-	}
 	all := parsed(each)
 	for b.Loop() {
 		ctx, cancel := context.WithCancel(context.Background())
@@ -66,7 +59,7 @@ func BenchmarkManyAgents(b *testing.B) {
 		start := time.Now()
 		for n := range idle {
 			waiting.Go(func() {
-				c, id := newClient(), fmt.Sprintf("%032x", 10_000+n)
+				c, id := clientOf(b, "http://"+address, token), fmt.Sprintf("%032x", 10_000+n)
 				for ctx.Err() == nil {
 					if _, err := c.SendStatus(ctx, id, client.AgentStatus{Host: id[26:], Status: map[string]any{}}); err == nil {
 						break
@@ -81,12 +74,11 @@ func BenchmarkManyAgents(b *testing.B) {
 		}
 		for n := range sending {
 			taking.Go(func() {
-				c, id := newClient(), fmt.Sprintf("%032x", 1+n)
+				c, id := clientOf(b, "http://"+address, token), fmt.Sprintf("%032x", 1+n)
 				next := uint64(1)
 				for range batches {
 					payloads, sizes := pack(all, next)
-					hash := sha256.Sum256(payloads[0])
-					head := client.BatchHead{First: next, Last: next + uint64(sizes[0]) - 1, Hash: hex.EncodeToString(hash[:])}
+					head := headOf(next, payloads[0], sizes[0])
 					for {
 						if _, err := c.SendBatch(ctx, id, "centre", "bench", head, payloads[0]); err == nil {
 							break

@@ -68,12 +68,16 @@ func startStore(b *testing.B) *store {
 		if err != nil {
 			b.Fatal(err)
 		}
-		*c.to, err = client.New(client.Options{URLs: []string{"http://" + address}, Token: func() (string, error) { return token, nil }})
-		if err != nil {
-			b.Fatal(err)
-		}
+		*c.to = clientOf(b, s.url, token)
 	}
 	return s
+}
+
+// clientOf returns a client of a service.
+func clientOf(b *testing.B, url, token string) *client.Client {
+	c, err := client.New(client.Options{URLs: []string{url}, Token: func() (string, error) { return token, nil }})
+	check(b, err)
+	return c
 }
 
 // records parses messages.
@@ -102,13 +106,18 @@ func pack(all []record.Record, first uint64) (payloads [][]byte, sizes []int) {
 }
 
 func (s *store) send(b *testing.B, payload []byte, n int) {
-	hash := sha256.Sum256(payload)
-	head := client.BatchHead{First: s.next, Last: s.next + uint64(n) - 1, Hash: hex.EncodeToString(hash[:])}
+	head := headOf(s.next, payload, n)
 	confirmed, err := s.client.SendBatch(context.Background(), fmt.Sprintf("%032x", 1), "centre", "bench", head, payload)
 	if err != nil || confirmed != head.Last {
 		b.Fatal(confirmed, err)
 	}
 	s.next = head.Last + 1
+}
+
+// headOf tells what a block of n records is.
+func headOf(first uint64, payload []byte, n int) client.BatchHead {
+	hash := sha256.Sum256(payload)
+	return client.BatchHead{First: first, Last: first + uint64(n) - 1, Hash: hex.EncodeToString(hash[:])}
 }
 
 // sendAll packs records and sends them.
