@@ -24,6 +24,8 @@ type head struct {
 	FirstTime, LastTime int64
 }
 
+const headColumns = "id, feed_id, first_number, last_number, first_time, last_time"
+
 // heads returns the blocks that may hold a hit, in the order of the query.
 func (q *Query) heads(ctx context.Context, db *gorm.DB) (heads []head, err error) {
 	since, until := q.span()
@@ -32,7 +34,7 @@ func (q *Query) heads(ctx context.Context, db *gorm.DB) (heads []head, err error
 		order = "first_time, id"
 	}
 	severities, facilities := q.sets()
-	err = db.WithContext(ctx).Model(&model.Block{}).Select("id, feed_id, first_number, last_number, first_time, last_time").
+	err = db.WithContext(ctx).Model(&model.Block{}).Select(headColumns).
 		Where("cask_id IN ? AND records > 0 AND last_time >= ? AND first_time < ? AND severities & ? <> 0 AND facilities & ? <> 0", q.Casks, since, until, severities, facilities).
 		Order(order).Find(&heads).Error
 	return heads, err

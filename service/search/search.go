@@ -108,7 +108,7 @@ func (q *Query) hits(h head, b *block.Block) ([]Hit, error) {
 // after the block *last, in the order of their coming, and moves *last on.
 func (s *Store) Since(ctx context.Context, q Query, last *uint64, each func(Hit) error) error {
 	var heads []head
-	err := s.db.WithContext(ctx).Model(&model.Block{}).Select("id, feed_id, first_number, last_number").Where("cask_id IN ? AND id > ? AND records > 0 AND merged = 0", q.Casks, *last).Order("id").Find(&heads).Error
+	err := s.db.WithContext(ctx).Model(&model.Block{}).Select(headColumns).Where("cask_id IN ? AND id > ? AND records > 0 AND merged = 0", q.Casks, *last).Order("id").Find(&heads).Error
 	if err != nil {
 		return err
 	}
