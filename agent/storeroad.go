@@ -7,6 +7,7 @@ import (
 	"errors"
 	"log/slog"
 	"net/http"
+	"sync"
 
 	"oakbarrel/client"
 	"oakbarrel/core/block"
@@ -25,8 +26,12 @@ type storeRoad struct {
 	service               feedService
 	agentID, outlet, cask string
 	log                   *slog.Logger
-	builder               block.Builder
+	builder               *block.Builder // of the next batch, nil before its first record
 }
+
+// builders are those that no road uses; what they have grown to is given back
+// when there is nothing to send for a while.
+var builders = sync.Pool{New: func() any { return new(block.Builder) }}
 
 // begin asks where the feed is. Where the store has less than was confirmed
 // here, what is between is told as lost: it is not here any more.
@@ -43,30 +48,37 @@ func (s *storeRoad) begin(ctx context.Context, here uint64) (uint64, error) {
 	return s.send(ctx, client.BatchHead{First: confirmed + 1, Last: here, Lost: int(here - confirmed)}, nil)
 }
 
-func (s *storeRoad) add(number uint64, r *record.Record) { s.builder.Add(number, r) }
-func (s *storeRoad) close()                              {}
-
-func (s *storeRoad) reset() {
-	if s.builder.Len() > 0 { // what was added of a batch that could not be read whole
-		s.builder = block.Builder{}
+func (s *storeRoad) add(number uint64, r *record.Record) {
+	if s.builder == nil {
+		s.builder = builders.Get().(*block.Builder)
 	}
+	s.builder.Add(number, r)
 }
 
+func (s *storeRoad) reset() { s.builder = nil }
+func (s *storeRoad) close() {}
+
 // inFlight is how many batches may be under way: while one is committed the
-// next is on its way, and another is packed.
+// next is on its way, and another is compressed.
 const inFlight = 3
 
 func (s *storeRoad) depth() int { return inFlight }
 
 func (s *storeRoad) pack(b spool.Batch, refused bool) delivery {
 	head := client.BatchHead{First: b.First, Last: b.Last, Shed: b.Shed, Lost: b.Lost}
-	var payload []byte
 	if refused {
 		head.Refused = b.Records
-	} else if b.Records > 0 {
-		payload = s.builder.Finish(nil)
 	}
-	return func(ctx context.Context) (uint64, error) { return s.send(ctx, head, payload) }
+	builder := s.builder
+	s.builder = nil
+	return func(ctx context.Context) (uint64, error) {
+		if builder == nil {
+			return s.send(ctx, head, nil)
+		}
+		payload := builder.Finish(nil)
+		builders.Put(builder)
+		return s.send(ctx, head, payload)
+	}
 }
 
 func (s *storeRoad) send(ctx context.Context, head client.BatchHead, payload []byte) (uint64, error) {

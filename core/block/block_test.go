@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -179,5 +180,28 @@ func FuzzRoundTrip(f *testing.F) {
 			}
 			return true
 		})
+	})
+}
+
+// What is held by shapes gives back its texts, and a filter of exactly their words.
+func FuzzShapes(f *testing.F) {
+	f.Add("pump P07 at 1400 rpm\npump P12 at 0900 rpm\n9 and 10a2 x77\xffé5\n00123é\x01\nid deadbeef01 DEADBEEF02 Zx81kq04T")
+	f.Fuzz(func(t *testing.T, lines string) {
+		var s shaper
+		plain, shaped := newFilterBuilder(), newFilterBuilder()
+		var all []byte
+		for _, line := range strings.Split(lines, "\n") {
+			s.add([]byte(line))
+			plain.addText([]byte(line))
+			all = append(all, line...)
+		}
+		ids, parts := s.append(nil, nil)
+		_, texts, err := unshape(ids[1:], parts, len(lines), shaped)
+		if err != nil || !bytes.Equal(texts, all) {
+			t.Fatalf("%q comes back as %q, %v", all, texts, err)
+		}
+		if !slices.Equal(shaped.cells, plain.cells) {
+			t.Errorf("the words of %q are others by their shapes", lines)
+		}
 	})
 }

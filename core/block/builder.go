@@ -1,6 +1,7 @@
 package block
 
 import (
+	"bytes"
 	"encoding/binary"
 	"slices"
 	"strconv"
@@ -19,6 +20,7 @@ type Builder struct {
 	time, got   int64
 	columns     [columns][]byte
 	list        map[string]uint64
+	recent      [columns]word
 	shapers     [3]shaper // of texts, data and raws
 	scratch     []byte
 }
@@ -46,7 +48,7 @@ func (b *Builder) Add(number uint64, r *record.Record) {
 	}
 	b.count++
 	c := &b.columns
-	c[numbers] = binary.AppendUvarint(c[numbers], number-b.last-1)
+	c[numbers] = appendUvarint(c[numbers], number-b.last-1)
 	b.last = number
 	c[times] = binary.AppendVarint(c[times], r.Time.Sec-b.time)
 	c[times] = binary.AppendUvarint(c[times], uint64(r.Time.Nsec))
@@ -105,19 +107,35 @@ func appendPeer(dst []byte, p *record.Peer) []byte {
 	return strconv.AppendUint(append(dst, ' '), uint64(p.GID), 10)
 }
 
+// word is the last word of a column, which is most often that of the next
+// record too, and its place in the list.
+type word struct {
+	value []byte
+	at    uint64
+}
+
 func (b *Builder) addWord(column int, v []byte) {
 	if v == nil {
 		b.columns[column] = append(b.columns[column], 0)
 		return
 	}
+	w := &b.recent[column]
+	if w.at == 0 || !bytes.Equal(w.value, v) {
+		w.value, w.at = append(w.value[:0], v...), b.place(v)
+	}
+	b.columns[column] = appendUvarint(b.columns[column], w.at)
+}
+
+// place returns the place of a word in the list, to which it adds it where it is new.
+func (b *Builder) place(v []byte) uint64 {
 	at, known := b.list[string(v)]
 	if !known {
 		at = uint64(len(b.list)) + 1
 		b.list[string(v)] = at
-		b.columns[words] = binary.AppendUvarint(b.columns[words], uint64(len(v)))
+		b.columns[words] = appendUvarint(b.columns[words], uint64(len(v)))
 		b.columns[words] = append(b.columns[words], v...)
 	}
-	b.columns[column] = binary.AppendUvarint(b.columns[column], at)
+	return at
 }
 
 func (b *Builder) addText(column, shaper int, v []byte) {
@@ -126,7 +144,7 @@ func (b *Builder) addText(column, shaper int, v []byte) {
 		b.columns[column] = append(b.columns[column], 0)
 		return
 	}
-	b.columns[column] = binary.AppendUvarint(b.columns[column], uint64(len(v))+1)
+	b.columns[column] = appendUvarint(b.columns[column], uint64(len(v))+1)
 	b.columns[column+1] = append(b.columns[column+1], v...)
 }
 
@@ -152,6 +170,9 @@ func (b *Builder) Finish(dst []byte) []byte {
 		b.columns[i] = b.columns[i][:0]
 	}
 	clear(b.list)
+	for i := range b.recent {
+		b.recent[i].at = 0
+	}
 	b.count = 0
 	return encoder().EncodeAll(body, dst)
 }

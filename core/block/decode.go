@@ -28,6 +28,7 @@ func parsePeer(s string) (*record.Peer, error) {
 type Block struct {
 	header  Header
 	columns [columns][]byte
+	shaped  [columns]bool // held by shapes before it was unpacked
 	list    [][]byte
 	intake  map[uint64]string
 	peer    map[uint64]*record.Peer
@@ -57,16 +58,9 @@ var decoders = sync.Pool{New: func() any {
 // Decode unpacks a block and checks all of it, so that reading its records
 // cannot fail. Nothing is believed that the records do not show.
 func Decode(compressed []byte) (*Block, error) {
-	return DecodeEach(compressed, func(uint64, *record.Record) {})
-}
-
-// DecodeEach is Decode, and calls f with every record on the way, in the order
-// of their numbers. The record and its slices are valid until f returns. Where
-// an error is returned, what f has seen is not to be believed.
-func DecodeEach(compressed []byte, f func(number uint64, r *record.Record)) (*Block, error) {
-	b, err := Open(compressed)
+	b, err := open(compressed, nil)
 	if err == nil {
-		err = b.check(f)
+		err = b.check(func(*record.Record) {})
 	}
 	if err != nil {
 		return nil, err
@@ -74,9 +68,40 @@ func DecodeEach(compressed []byte, f func(number uint64, r *record.Record)) (*Bl
 	return b, nil
 }
 
+// Index is Decode, and returns the filter of the block's words beside. It calls
+// f with every record on the way, in the order of their numbers. The record and
+// its slices are valid until f returns. Where an error is returned, what f has
+// seen is not to be believed.
+func Index(compressed []byte, f func(r *record.Record)) (*Block, Words, error) {
+	filter := newFilterBuilder()
+	b, err := open(compressed, filter)
+	if err == nil {
+		err = b.check(func(r *record.Record) {
+			filter.addEscaped(r)
+			f(r)
+		})
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, column := range []int{texts, data} {
+		if !b.shaped[column] {
+			filter.addColumn(b.columns[column], b.columns[column+1])
+		}
+	}
+	for p := Host; p <= MsgID; p++ {
+		filter.addValues(p, b.columns[hosts+int(p)], b.list)
+	}
+	return b, filter.finish(), nil
+}
+
 // Open unpacks a block that was checked before, and has no header: what is
 // wrong with it is found when its records are read.
-func Open(compressed []byte) (*Block, error) {
+func Open(compressed []byte) (*Block, error) { return open(compressed, nil) }
+
+// open unpacks a block. The words of columns that are held by shapes go into
+// the filter, where there is one.
+func open(compressed []byte, filter *filterBuilder) (*Block, error) {
 	d := decoders.Get().(*zstd.Decoder)
 	defer decoders.Put(d)
 	body, err := d.DecodeAll(compressed, nil)
@@ -85,14 +110,14 @@ func Open(compressed []byte) (*Block, error) {
 	}
 	b := &Block{intake: map[uint64]string{}, peer: map[uint64]*record.Peer{}}
 	b.header.BodySize = len(body)
-	return b, b.split(body)
+	return b, b.split(body, filter)
 }
 
-func (b *Block) split(body []byte) error {
+func (b *Block) split(body []byte, filter *filterBuilder) error {
 	if len(body) == 0 || body[0] != version && body[0] != firstVersion {
 		return damaged("its version is not known")
 	}
-	shaped := body[0] == version
+	shapes := body[0] == version
 	body = body[1:]
 	count, n := binary.Uvarint(body)
 	if n <= 0 || count == 0 || count > MaxRecords {
@@ -117,10 +142,10 @@ func (b *Block) split(body []byte) error {
 		return damaged("something follows it")
 	}
 	for _, column := range []int{texts, data, raws} {
-		if !shaped {
+		if !shapes {
 			break
 		}
-		if err := b.unshape(column); err != nil {
+		if err := b.unshape(column, filter); err != nil {
 			return err
 		}
 	}
@@ -136,7 +161,7 @@ func (b *Block) split(body []byte) error {
 }
 
 // unshape makes a column of texts plain.
-func (b *Block) unshape(column int) (err error) {
+func (b *Block) unshape(column int, filter *filterBuilder) (err error) {
 	how := b.columns[column]
 	if len(how) == 0 || how[0] > shapedTexts {
 		return damaged("how its texts are held")
@@ -145,14 +170,18 @@ func (b *Block) unshape(column int) (err error) {
 	if how[0] == plainTexts {
 		return nil
 	}
+	if column == raws {
+		filter = nil // nobody asks which words they have
+	}
+	b.shaped[column] = true
 	before := len(how) + len(b.columns[column+1])
-	b.columns[column], b.columns[column+1], err = unshape(how[1:], b.columns[column+1], MaxBody)
+	b.columns[column], b.columns[column+1], err = unshape(how[1:], b.columns[column+1], MaxBody, filter)
 	b.header.BodySize += len(b.columns[column]) + len(b.columns[column+1]) - before
 	return err
 }
 
 // check walks all columns and fills the header.
-func (b *Block) check(f func(number uint64, r *record.Record)) error {
+func (b *Block) check(f func(r *record.Record)) error {
 	h := &b.header
 	b.rewind()
 	var r record.Record
@@ -170,7 +199,7 @@ func (b *Block) check(f func(number uint64, r *record.Record)) error {
 		h.Severities |= 1 << r.Severity()
 		h.Facilities |= 1 << r.Facility()
 		h.BySeverity[r.Severity()]++
-		f(number, &r)
+		f(&r)
 	}
 	for i, rest := range b.left {
 		if len(rest) > 0 && i != words {

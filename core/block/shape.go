@@ -2,7 +2,7 @@ package block
 
 import (
 	"encoding/binary"
-	"math"
+	"math/bits"
 	"slices"
 )
 
@@ -96,11 +96,11 @@ func (s *shaper) add(text []byte) {
 
 // What a byte is for shapes.
 const (
-	isOther = iota
-	isDigit
-	isHexLower // a to f
-	isHexUpper
-	isLetter
+	isOther    = 0
+	isDigit    = 1
+	isHexLower = 2 // a to f
+	isHexUpper = 4
+	isLetter   = 8
 )
 
 var kinds = func() (t [256]byte) {
@@ -119,27 +119,44 @@ var kinds = func() (t [256]byte) {
 	return
 }()
 
+const ones = 0x0101010101010101 // a one in each byte
+
+// ordinary returns how many bytes at the start of b are neither a digit nor
+// one that stands for a mark. Eight are looked at together: of those that are
+// flagged the first is right, a borrow may flag those above it.
+func ordinary(b []byte) (n int) {
+	for ; n+8 <= len(b); n += 8 {
+		x := binary.LittleEndian.Uint64(b[n:])
+		digits := x ^ '0'*ones
+		if found := ((digits-10*ones)&^digits | (x-uint64(shapeMarks)*ones)&^x) & (0x80 * ones); found != 0 {
+			return n + bits.TrailingZeros64(found)/8
+		}
+	}
+	for n < len(b) && kinds[b[n]] != isDigit && b[n] >= shapeMarks {
+		n++
+	}
+	return n
+}
+
 // take writes the shape of a text and its variable parts.
 func (s *shaper) take(text []byte) {
 	shape := s.shape[:0]
-	for i := 0; i < len(text); {
-		end := i
-		for end < len(text) && kinds[text[end]] > isDigit { // a word, most often
-			end++
-		}
-		if end < len(text) && kinds[text[end]] == isDigit {
-			shape, i = s.run(shape, text, i)
+	for done := 0; done < len(text); {
+		at := done + ordinary(text[done:])
+		if at == len(text) || kinds[text[at]] != isDigit {
+			shape = append(shape, text[done:at]...)
+			if at < len(text) {
+				shape = append(shape, markPlain, text[at])
+			}
+			done = at + 1
 			continue
 		}
-		shape = append(shape, text[i:end]...)
-		i = end
-		for i < len(text) && kinds[text[i]] == isOther {
-			if text[i] < shapeMarks {
-				shape = append(shape, markPlain)
-			}
-			shape = append(shape, text[i])
-			i++
+		start := at
+		for start > done && kinds[text[start-1]] != isOther {
+			start--
 		}
+		shape = append(shape, text[done:start]...)
+		shape, done = s.run(shape, text, start)
 	}
 	s.shape = shape
 }
@@ -147,35 +164,29 @@ func (s *shaper) take(text []byte) {
 // run takes the run of letters and digits that begins at text[i], with a digit
 // in it, and returns where it ends.
 func (s *shaper) run(shape, text []byte, i int) ([]byte, int) {
-	var seen [isLetter + 1]int
-	end, changes, digit := i, 0, false
+	seen, end := byte(0), i
 	for ; end < len(text); end++ {
 		kind := kinds[text[end]]
 		if kind == isOther {
 			break
 		}
-		seen[kind]++
-		if is := kind == isDigit; is != digit {
-			digit = is
-			changes++
-		}
+		seen |= kind
 	}
 	run := text[i:end]
-	if kinds[run[0]] == isDigit {
-		changes-- // the first is none
-	}
-	letters := len(run) - seen[isDigit]
 	start := len(s.stream)
 	switch {
-	case letters == 0 || len(run) < leastHex:
+	case seen == isDigit && len(run) <= mostDigits:
+		shape = append(shape, markNumber)
+		s.stream = appendNumber(s.stream, run)
+	case seen == isDigit || len(run) < leastHex:
 		return s.numbers(shape, run), end
-	case letters == seen[isHexLower]:
+	case seen == isDigit|isHexLower:
 		shape = append(shape, markLower)
 		s.stream = appendHex(s.stream, run, 'a')
-	case letters == seen[isHexUpper]:
+	case seen == isDigit|isHexUpper:
 		shape = append(shape, markUpper)
 		s.stream = appendHex(s.stream, run, 'A')
-	case changes > 1 && len(run) >= leastMixed:
+	case len(run) >= leastMixed && changes(run) > 1:
 		shape = append(shape, markMixed)
 		s.stream = append(binary.AppendUvarint(s.stream, uint64(len(run))), run...)
 	default:
@@ -183,6 +194,16 @@ func (s *shaper) run(shape, text []byte, i int) ([]byte, int) {
 	}
 	s.sizes = append(s.sizes, uint32(len(s.stream)-start))
 	return shape, end
+}
+
+// changes returns how often letters follow digits in a run, or digits letters.
+func changes(run []byte) (n int) {
+	for i := 1; i < len(run); i++ {
+		if (kinds[run[i]] == isDigit) != (kinds[run[i-1]] == isDigit) {
+			n++
+		}
+	}
+	return n
 }
 
 // numbers takes the digits out of a run of letters and digits.
@@ -214,9 +235,17 @@ func appendNumber(dst, digits []byte) []byte {
 		v = v*10 + uint64(c-'0')
 	}
 	if len(digits) > 1 && digits[0] == '0' {
-		return append(binary.AppendUvarint(dst, v<<1|1), byte(len(digits)))
+		return append(appendUvarint(dst, v<<1|1), byte(len(digits)))
 	}
-	return binary.AppendUvarint(dst, v<<1)
+	return appendUvarint(dst, v<<1)
+}
+
+// appendUvarint is that of encoding/binary, quick with small numbers.
+func appendUvarint(dst []byte, v uint64) []byte {
+	if v < 0x80 {
+		return append(dst, byte(v))
+	}
+	return binary.AppendUvarint(dst, v)
 }
 
 func appendHex(dst, run []byte, letter byte) []byte {
@@ -318,228 +347,4 @@ func (s *shaper) sort(to []byte, at []int) {
 			from += n
 		}
 	}
-}
-
-// partSize returns how many bytes the variable part takes with which b begins,
-// -1 where it is none.
-func partSize(mark byte, b []byte) int {
-	v, n := binary.Uvarint(b)
-	switch {
-	case n <= 0:
-		return -1
-	case mark == markNumber:
-		n += int(v & 1)
-	case v > math.MaxInt32:
-		return -1
-	case mark == markMixed:
-		n += int(v)
-	default:
-		n += int(v+1) / 2
-	}
-	if n > len(b) {
-		return -1
-	}
-	return n
-}
-
-// unshape puts the texts of a column together again: their lengths and their
-// bytes, as a plain column has them, at most most bytes.
-func unshape(ids, bytes []byte, most int) (lengths, texts []byte, err error) {
-	total, n := binary.Uvarint(ids)
-	if n <= 0 || total > uint64(most) {
-		return nil, nil, damaged("the size of its texts")
-	}
-	ids = ids[n:]
-	count, n := binary.Uvarint(ids)
-	if n <= 0 || count > mostShapes {
-		return nil, nil, damaged("its number of shapes")
-	}
-	ids = ids[n:]
-	shapes := make([]shapeParts, count)
-	for i := range shapes {
-		size, n := binary.Uvarint(bytes)
-		if n <= 0 || size > uint64(len(bytes)-n) || !shapes[i].read(bytes[n:n+int(size)]) {
-			return nil, nil, damaged("a shape")
-		}
-		bytes = bytes[n+int(size):]
-	}
-	for i := range shapes {
-		for k := range shapes[i].pieces {
-			if shapes[i].pieces[k].mark == markPlain {
-				continue
-			}
-			size, n := binary.Uvarint(bytes)
-			if n <= 0 || size > uint64(len(bytes)-n) {
-				return nil, nil, damaged("the parts of a shape")
-			}
-			shapes[i].pieces[k].parts = bytes[n : n+int(size)]
-			bytes = bytes[n+int(size):]
-		}
-	}
-	if len(bytes) > 0 {
-		return nil, nil, damaged("something follows the parts of its shapes")
-	}
-	texts, lengths = make([]byte, total), make([]byte, 0, len(ids)*2)
-	at := 0
-	for len(ids) > 0 {
-		id, n := uint64(ids[0]), 1
-		if id >= 0x80 {
-			id, n = binary.Uvarint(ids)
-		}
-		if n <= 0 || id > count {
-			return nil, nil, damaged("a shape that is not there")
-		}
-		ids = ids[n:]
-		if id == 0 {
-			lengths = append(lengths, 0)
-			continue
-		}
-		end := shapes[id-1].write(texts, at)
-		if end < 0 {
-			return nil, nil, damaged("a variable part")
-		}
-		lengths = binary.AppendUvarint(lengths, uint64(end-at)+1)
-		at = end
-	}
-	for i := range shapes {
-		for _, p := range shapes[i].pieces {
-			if len(p.parts) > 0 {
-				return nil, nil, damaged("variable parts that no text has")
-			}
-		}
-	}
-	if at != len(texts) {
-		return nil, nil, damaged("the size of its texts")
-	}
-	return lengths, texts, nil
-}
-
-// shapeParts is a shape with its variable parts that are left.
-type shapeParts struct{ pieces []piece }
-
-// piece is a run of bytes that stand for themselves, and the variable parts
-// behind it, markPlain for none.
-type piece struct {
-	literal []byte
-	mark    byte
-	parts   []byte
-}
-
-// read takes a shape apart, and tells whether it is one.
-func (s *shapeParts) read(shape []byte) bool {
-	var literal []byte
-	for i := 0; i < len(shape); i++ {
-		switch c := shape[i]; {
-		case c == markPlain:
-			if i++; i == len(shape) {
-				return false
-			}
-			literal = append(literal, shape[i])
-		case c < shapeMarks:
-			s.pieces = append(s.pieces, piece{literal: literal, mark: c})
-			literal = nil
-		default:
-			literal = append(literal, c)
-		}
-	}
-	if len(literal) > 0 {
-		s.pieces = append(s.pieces, piece{literal: literal})
-	}
-	return true
-}
-
-// write writes the next text of the shape to dst from at on, and returns where
-// it ends, -1 where a part does not fit.
-func (s *shapeParts) write(dst []byte, at int) int {
-	for i := range s.pieces {
-		p := &s.pieces[i]
-		if len(p.literal) > len(dst)-at {
-			return -1
-		}
-		at += copy(dst[at:], p.literal)
-		switch p.mark {
-		case markPlain:
-		case markNumber:
-			if at = p.writeNumber(dst, at); at < 0 {
-				return -1
-			}
-		default:
-			n := partSize(p.mark, p.parts)
-			if n < 0 {
-				return -1
-			}
-			if at = writeID(dst, at, p.mark, p.parts[:n]); at < 0 {
-				return -1
-			}
-			p.parts = p.parts[n:]
-		}
-	}
-	return at
-}
-
-// pairs are the numbers from 00 to 99.
-const pairs = "00010203040506070809101112131415161718192021222324252627282930313233343536373839404142434445464748495051525354555657585960616263646566676869707172737475767778798081828384858687888990919293949596979899"
-
-func (p *piece) writeNumber(dst []byte, at int) int {
-	if len(p.parts) == 0 {
-		return -1
-	}
-	v, n := uint64(p.parts[0]), 1
-	if v >= 0x80 {
-		if v, n = binary.Uvarint(p.parts); n <= 0 {
-			return -1
-		}
-	}
-	padded := v&1 == 1
-	v >>= 1
-	digits := 1
-	for limit := uint64(10); digits < mostDigits+2 && v >= limit; limit *= 10 {
-		digits++
-	}
-	if padded {
-		if n == len(p.parts) || int(p.parts[n]) < digits {
-			return -1
-		}
-		digits = int(p.parts[n])
-		n++
-	}
-	p.parts = p.parts[n:]
-	if digits > mostDigits || digits > len(dst)-at {
-		return -1
-	}
-	i := at + digits
-	for ; v >= 10; v /= 100 {
-		i -= 2
-		copy(dst[i:i+2], pairs[v%100*2:])
-	}
-	if v > 0 || i > at && !padded {
-		i--
-		dst[i] = byte('0' + v)
-	}
-	for ; i > at; i-- {
-		dst[i-1] = '0'
-	}
-	return at + digits
-}
-
-// writeID writes an id as it stood in its text.
-func writeID(dst []byte, at int, mark byte, part []byte) int {
-	v, n := binary.Uvarint(part)
-	if v > uint64(len(dst)-at) {
-		return -1
-	}
-	if mark == markMixed {
-		return at + copy(dst[at:], part[n:])
-	}
-	digits := "0123456789abcdef"
-	if mark == markUpper {
-		digits = "0123456789ABCDEF"
-	}
-	for i, c := range part[n:] {
-		dst[at+2*i] = digits[c>>4]
-		if 2*i+1 < int(v) {
-			dst[at+2*i+1] = digits[c&15]
-		}
-	}
-	return at + int(v)
 }

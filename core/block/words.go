@@ -1,6 +1,7 @@
 package block
 
 import (
+	"bytes"
 	"encoding/binary"
 	"math"
 	"math/bits"
@@ -25,38 +26,63 @@ const (
 	fullest      = 0.4 // of the bits of a smaller filter are set, about, at most
 )
 
-// WordsBuilder makes a filter. The zero WordsBuilder is ready. It is not safe
-// for concurrent use.
-type WordsBuilder struct {
-	cells []uint64
-	set   func(start, end int, hash uint64)
+// filterBuilder makes a filter.
+type filterBuilder struct{ cells []uint64 }
+
+func newFilterBuilder() *filterBuilder {
+	return &filterBuilder{make([]uint64, mostGroups*group)}
 }
 
-// Add adds the words of a record.
-func (b *WordsBuilder) Add(r *record.Record) {
-	if b.cells == nil {
-		b.cells = make([]uint64, mostGroups*group)
-		b.set = func(_, _ int, hash uint64) {
-			cells := b.cells[hash>>32%mostGroups*group:][:group]
-			for i := range cells {
-				cells[i] |= 1 << (hash >> (6 * i) & 63)
-			}
-		}
-	}
-	record.EachWord(r.Text, b.set)
-	r.EachFieldWord(b.set)
-	for i, v := range [...][]byte{r.Host, r.App, r.ProcID, r.MsgID} {
-		if v != nil {
-			b.set(0, len(v), valueHash(Property(i), v))
-		}
+// set adds a word by its hash.
+func (b *filterBuilder) set(hash uint64) {
+	cells := (*[group]uint64)(b.cells[hash>>32%mostGroups*group:])
+	for i := range cells {
+		cells[i] |= 1 << (hash >> (6 * i) & 63)
 	}
 }
 
-// Finish returns the filter, as small as it may be.
-func (b *WordsBuilder) Finish() Words {
-	if b.cells == nil {
-		return Words{wordsVersion} // of no records
+// addText adds the words of a text.
+func (b *filterBuilder) addText(text []byte) {
+	record.EachWord(text, func(_, _ int, hash uint64) { b.set(hash) })
+}
+
+// addColumn adds the words of a plain column of texts, whose lengths are well formed.
+func (b *filterBuilder) addColumn(lengths, texts []byte) {
+	for len(lengths) > 0 {
+		size, n := binary.Uvarint(lengths)
+		lengths = lengths[n:]
+		if size > 0 {
+			b.addText(texts[:size-1])
+			texts = texts[size-1:]
+		}
 	}
+}
+
+// addEscaped adds the words of fields in JSON with escapes, which are not those
+// that stand there.
+func (b *filterBuilder) addEscaped(r *record.Record) {
+	if len(r.Data) > 0 && r.Data[0] == '{' && bytes.IndexByte(r.Data, '\\') >= 0 {
+		r.EachFieldWord(func(_, _ int, hash uint64) { b.set(hash) })
+	}
+}
+
+// addValues adds the values of a property, from its column of places in the
+// list, which are well formed.
+func (b *filterBuilder) addValues(p Property, column []byte, list [][]byte) {
+	seen := make([]bool, len(list)+1)
+	seen[0] = true // missing
+	for len(column) > 0 {
+		at, n := binary.Uvarint(column)
+		column = column[n:]
+		if !seen[at] {
+			seen[at] = true
+			b.set(valueHash(p, list[at-1]))
+		}
+	}
+}
+
+// finish returns the filter, as small as it may be.
+func (b *filterBuilder) finish() Words {
 	cells := b.cells[:group*b.groups()]
 	for i, cell := range b.cells[len(cells):] {
 		cells[i%len(cells)] |= cell
@@ -69,7 +95,7 @@ func (b *WordsBuilder) Finish() Words {
 }
 
 // groups returns the smallest number of groups with which the filter is not too full.
-func (b *WordsBuilder) groups() int {
+func (b *filterBuilder) groups() int {
 	set := 0
 	for _, cell := range b.cells {
 		set += bits.OnesCount64(cell)

@@ -97,11 +97,12 @@ func wordRune(text []byte) (c rune, size int) {
 func FoldedHash(text []byte) uint64 {
 	var h hash
 	for i := 0; i < len(text); {
-		c, size := rune(text[i]), 1
+		c, size := rune(LowerASCII[text[i]]), 1
 		if c >= utf8.RuneSelf {
 			c, size = utf8.DecodeRune(text[i:])
+			c = FoldRune(c)
 		}
-		h = h.add(FoldRune(c))
+		h = h.add(c)
 		i += size
 	}
 	return h.sum()

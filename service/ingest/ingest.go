@@ -63,11 +63,9 @@ func (b *Batch) Open() error {
 // read checks the block, and finds out what a database needs to know of it.
 func (b *Batch) read() error {
 	b.counts = map[int64]*[8]int64{}
-	var words block.WordsBuilder
 	var last int64
 	var at *[8]int64 // the counts of the last minute: the next record is most often of the same
-	content, err := block.DecodeEach(b.Payload, func(_ uint64, r *record.Record) {
-		words.Add(r)
+	content, words, err := block.Index(b.Payload, func(r *record.Record) {
 		if minute := floor(r.Time.Sec, 60); at == nil || minute != last {
 			if at = b.counts[minute]; at == nil {
 				at = new([8]int64)
@@ -80,7 +78,7 @@ func (b *Batch) read() error {
 	if err != nil {
 		return err
 	}
-	b.header, b.words = content.Header(), words.Finish()
+	b.header, b.words = content.Header(), words
 	return nil
 }
 

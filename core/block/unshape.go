@@ -1,0 +1,281 @@
+package block
+
+import (
+	"encoding/binary"
+	"math"
+
+	"oakbarrel/core/record"
+)
+
+// partSize returns how many bytes the variable part takes with which b begins,
+// -1 where it is none.
+func partSize(mark byte, b []byte) int {
+	v, n := binary.Uvarint(b)
+	switch {
+	case n <= 0:
+		return -1
+	case mark == markNumber:
+		n += int(v & 1)
+	case v > math.MaxInt32:
+		return -1
+	case mark == markMixed:
+		n += int(v)
+	default:
+		n += int(v+1) / 2
+	}
+	if n > len(b) {
+		return -1
+	}
+	return n
+}
+
+// unshape puts the texts of a column together again: their lengths and their
+// bytes, as a plain column has them, at most most bytes. Their words go into a
+// filter, where there is one: those that a shape has once, not for every text.
+func unshape(ids, bytes []byte, most int, filter *filterBuilder) (lengths, texts []byte, err error) {
+	total, n := binary.Uvarint(ids)
+	if n <= 0 || total > uint64(most) {
+		return nil, nil, damaged("the size of its texts")
+	}
+	ids = ids[n:]
+	count, n := binary.Uvarint(ids)
+	if n <= 0 || count > mostShapes {
+		return nil, nil, damaged("its number of shapes")
+	}
+	ids = ids[n:]
+	shapes := make([]shapeParts, count)
+	for i := range shapes {
+		size, n := binary.Uvarint(bytes)
+		if n <= 0 || size > uint64(len(bytes)-n) || !shapes[i].read(bytes[n:n+int(size)]) {
+			return nil, nil, damaged("a shape")
+		}
+		bytes = bytes[n+int(size):]
+		if filter != nil {
+			shapes[i].fixedWords(filter)
+		}
+	}
+	for i := range shapes {
+		for k := range shapes[i].pieces {
+			if shapes[i].pieces[k].mark == markPlain {
+				continue
+			}
+			size, n := binary.Uvarint(bytes)
+			if n <= 0 || size > uint64(len(bytes)-n) {
+				return nil, nil, damaged("the parts of a shape")
+			}
+			shapes[i].pieces[k].parts = bytes[n : n+int(size)]
+			bytes = bytes[n+int(size):]
+		}
+	}
+	if len(bytes) > 0 {
+		return nil, nil, damaged("something follows the parts of its shapes")
+	}
+	texts, lengths = make([]byte, total), make([]byte, 0, len(ids)*2)
+	at := 0
+	for len(ids) > 0 {
+		id, n := uint64(ids[0]), 1
+		if id >= 0x80 {
+			id, n = binary.Uvarint(ids)
+		}
+		if n <= 0 || id > count {
+			return nil, nil, damaged("a shape that is not there")
+		}
+		ids = ids[n:]
+		if id == 0 {
+			lengths = append(lengths, 0)
+			continue
+		}
+		end := shapes[id-1].write(texts, at)
+		if end < 0 {
+			return nil, nil, damaged("a variable part")
+		}
+		if filter != nil {
+			shapes[id-1].variableWords(filter, texts, at)
+		}
+		lengths = binary.AppendUvarint(lengths, uint64(end-at)+1)
+		at = end
+	}
+	for i := range shapes {
+		for _, p := range shapes[i].pieces {
+			if len(p.parts) > 0 {
+				return nil, nil, damaged("variable parts that no text has")
+			}
+		}
+	}
+	if at != len(texts) {
+		return nil, nil, damaged("the size of its texts")
+	}
+	return lengths, texts, nil
+}
+
+// shapeParts is a shape with its variable parts that are left.
+type shapeParts struct{ pieces []piece }
+
+// piece is a run of bytes that stand for themselves, and the variable parts
+// behind it, markPlain for none.
+type piece struct {
+	literal []byte
+	mark    byte
+	parts   []byte
+	end     int // of the variable part in the last text that was written
+
+	lead, trail int // bytes of words at both ends of literal, as fixedWords finds them
+}
+
+// read takes a shape apart, and tells whether it is one.
+func (s *shapeParts) read(shape []byte) bool {
+	var literal []byte
+	for i := 0; i < len(shape); i++ {
+		switch c := shape[i]; {
+		case c == markPlain:
+			if i++; i == len(shape) {
+				return false
+			}
+			literal = append(literal, shape[i])
+		case c < shapeMarks:
+			s.pieces = append(s.pieces, piece{literal: literal, mark: c})
+			literal = nil
+		default:
+			literal = append(literal, c)
+		}
+	}
+	if len(literal) > 0 {
+		s.pieces = append(s.pieces, piece{literal: literal})
+	}
+	return true
+}
+
+// write writes the next text of the shape to dst from at on, and returns where
+// it ends, -1 where a part does not fit.
+func (s *shapeParts) write(dst []byte, at int) int {
+	for i := range s.pieces {
+		p := &s.pieces[i]
+		if len(p.literal) > len(dst)-at {
+			return -1
+		}
+		at += copy(dst[at:], p.literal)
+		switch p.mark {
+		case markPlain:
+		case markNumber:
+			if at = p.writeNumber(dst, at); at < 0 {
+				return -1
+			}
+		default:
+			n := partSize(p.mark, p.parts)
+			if n < 0 {
+				return -1
+			}
+			if at = writeID(dst, at, p.mark, p.parts[:n]); at < 0 {
+				return -1
+			}
+			p.parts = p.parts[n:]
+		}
+		p.end = at
+	}
+	return at
+}
+
+// fixedWords adds the words of a shape that no variable part touches.
+func (s *shapeParts) fixedWords(filter *filterBuilder) {
+	for i := range s.pieces {
+		p := &s.pieces[i]
+		record.EachWord(p.literal, func(start, end int, hash uint64) {
+			if start == 0 {
+				p.lead = end
+			}
+			if end == len(p.literal) {
+				p.trail = end - start
+			}
+			if (start > 0 || i == 0) && (end < len(p.literal) || p.mark == markPlain) {
+				filter.set(hash)
+			}
+		})
+	}
+}
+
+// variableWords adds the words with variable parts in them of the text that
+// was written last, to dst from at on.
+func (s *shapeParts) variableWords(filter *filterBuilder, dst []byte, at int) {
+	start := -1 // of a word with a variable part
+	for i := range s.pieces {
+		p := &s.pieces[i]
+		if start >= 0 && p.lead < len(p.literal) {
+			filter.set(record.FoldedHash(dst[start : at+p.lead]))
+			start = -1
+		}
+		if start < 0 && p.mark != markPlain {
+			start = at + len(p.literal) - p.trail
+		}
+		at = p.end
+	}
+	if start >= 0 {
+		filter.set(record.FoldedHash(dst[start:at]))
+	}
+}
+
+// pairs are the numbers from 00 to 99.
+const pairs = "00010203040506070809101112131415161718192021222324252627282930313233343536373839404142434445464748495051525354555657585960616263646566676869707172737475767778798081828384858687888990919293949596979899"
+
+func (p *piece) writeNumber(dst []byte, at int) int {
+	if len(p.parts) == 0 {
+		return -1
+	}
+	v, n := uint64(p.parts[0]), 1
+	if v >= 0x80 {
+		if v, n = binary.Uvarint(p.parts); n <= 0 {
+			return -1
+		}
+	}
+	padded := v&1 == 1
+	v >>= 1
+	digits := 1
+	for limit := uint64(10); digits < mostDigits+2 && v >= limit; limit *= 10 {
+		digits++
+	}
+	if padded {
+		if n == len(p.parts) || int(p.parts[n]) < digits {
+			return -1
+		}
+		digits = int(p.parts[n])
+		n++
+	}
+	p.parts = p.parts[n:]
+	if digits > mostDigits || digits > len(dst)-at {
+		return -1
+	}
+	i := at + digits
+	for ; v >= 10; v /= 100 {
+		i -= 2
+		copy(dst[i:i+2], pairs[v%100*2:])
+	}
+	if v > 0 || i > at && !padded {
+		i--
+		dst[i] = byte('0' + v)
+	}
+	for ; i > at; i-- {
+		dst[i-1] = '0'
+	}
+	return at + digits
+}
+
+// writeID writes an id as it stood in its text.
+func writeID(dst []byte, at int, mark byte, part []byte) int {
+	v, n := binary.Uvarint(part)
+	if v > uint64(len(dst)-at) {
+		return -1
+	}
+	if mark == markMixed {
+		return at + copy(dst[at:], part[n:])
+	}
+	digits := "0123456789abcdef"
+	if mark == markUpper {
+		digits = "0123456789ABCDEF"
+	}
+	for i, c := range part[n:] {
+		dst[at+2*i] = digits[c>>4]
+		if 2*i+1 < int(v) {
+			dst[at+2*i+1] = digits[c&15]
+		}
+	}
+	return at + int(v)
+}
