@@ -71,11 +71,17 @@ func appendPeer(dst []byte, p *record.Peer) []byte {
 
 // reader reads the parts of a frame; bad tells that one did not fit.
 type reader struct {
-	b   []byte
-	bad bool
+	b      []byte
+	bad    bool
+	intake string // of the last record, which is most often that of the next
 }
 
 func (d *reader) uvarint() uint64 {
+	if len(d.b) > 0 && d.b[0] < 0x80 { // as most are
+		v := d.b[0]
+		d.b = d.b[1:]
+		return uint64(v)
+	}
 	v, n := binary.Uvarint(d.b)
 	if n <= 0 {
 		d.bad, d.b = true, nil
@@ -86,13 +92,8 @@ func (d *reader) uvarint() uint64 {
 }
 
 func (d *reader) varint() int64 {
-	v, n := binary.Varint(d.b)
-	if n <= 0 {
-		d.bad, d.b = true, nil
-		return 0
-	}
-	d.b = d.b[n:]
-	return v
+	v := d.uvarint()
+	return int64(v>>1) ^ -int64(v&1)
 }
 
 func (d *reader) bytes(n uint64) []byte {
@@ -151,7 +152,10 @@ func (d *reader) record(r *record.Record) (step uint64, err error) {
 	for _, v := range [...]*[]byte{&r.Host, &r.App, &r.ProcID, &r.MsgID, &r.Text, &r.Data, &r.Raw} {
 		*v = d.text()
 	}
-	r.Intake = string(d.bytes(d.uvarint()))
+	if intake := d.bytes(d.uvarint()); string(intake) != d.intake {
+		d.intake = string(intake)
+	}
+	r.Intake = d.intake
 	r.Peer = d.peer()
 	if d.bad || r.Priority >= record.Priorities || marks&markStream == 3 {
 		return 0, errDamaged

@@ -4,7 +4,7 @@ import (
 	"encoding/binary"
 	"hash/crc32"
 	"io"
-	"os"
+	"slices"
 
 	"oakbarrel/core/record"
 )
@@ -56,24 +56,52 @@ func (f *frame) append(dst []byte) []byte {
 	return dst
 }
 
-// readFrame reads the frame at an offset of a chunk. It returns the frame's
-// size, and io.EOF where no whole frame stands there.
-func readFrame(f *os.File, at int64) (fr frame, size int64, err error) {
-	var head [headSize]byte
-	if _, err := f.ReadAt(head[:], at); err != nil {
-		return fr, 0, io.EOF
+// window reads a chunk, a part at a time. What it returns is valid until the next read.
+type window struct {
+	file   io.ReaderAt
+	buffer []byte
+	start  int64 // of the buffer in the file
+}
+
+const windowSize = 64 << 10 // bytes; more where a frame has more
+
+// bytes returns n bytes from an offset on, and io.EOF where they are not all before end.
+func (w *window) bytes(at, n, end int64) ([]byte, error) {
+	if at+n > end {
+		return nil, io.EOF
+	}
+	if at < w.start || at+n > w.start+int64(len(w.buffer)) {
+		size := max(n, min(windowSize, end-at))
+		w.buffer = slices.Grow(w.buffer[:0], int(size))[:size]
+		w.start = at
+		if _, err := w.file.ReadAt(w.buffer, at); err != nil {
+			w.buffer = w.buffer[:0]
+			return nil, io.EOF
+		}
+	}
+	return w.buffer[at-w.start:][:n], nil
+}
+
+// readFrame reads the frame at an offset of a chunk that is written up to end.
+// It returns the frame's size, and io.EOF where no whole frame stands there.
+// The body is valid until the next read.
+func (w *window) readFrame(at, end int64) (fr frame, size int64, err error) {
+	head, err := w.bytes(at, headSize, end)
+	if err != nil {
+		return fr, 0, err
 	}
 	length := binary.LittleEndian.Uint32(head[8:])
 	if string(head[:4]) != magic || length > maxLength {
 		return fr, 0, io.EOF
 	}
-	rest := make([]byte, length)
-	if _, err := f.ReadAt(rest, at+headSize); err != nil {
-		return fr, 0, io.EOF
+	size = headSize + int64(length)
+	whole, err := w.bytes(at, size, end)
+	if err != nil {
+		return fr, 0, err
 	}
-	sum := crc32.Update(crc32.Checksum(head[8:], castagnoli), castagnoli, rest)
+	head, rest := whole[:headSize], whole[headSize:]
 	marksSize := binary.LittleEndian.Uint32(head[12:])
-	if sum != binary.LittleEndian.Uint32(head[4:]) || marksSize > length {
+	if crc32.Checksum(whole[8:], castagnoli) != binary.LittleEndian.Uint32(head[4:]) || marksSize > length {
 		return fr, 0, io.EOF
 	}
 	fr = frame{
@@ -85,5 +113,5 @@ func readFrame(f *os.File, at int64) (fr frame, size int64, err error) {
 		source := string(d.bytes(d.uvarint()))
 		fr.marks = append(fr.marks, record.Mark{Source: source, Offset: int64(d.uvarint())})
 	}
-	return fr, headSize + int64(length), nil
+	return fr, size, nil
 }

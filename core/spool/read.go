@@ -1,6 +1,7 @@
 package spool
 
 import (
+	"math"
 	"os"
 
 	"oakbarrel/core/record"
@@ -28,6 +29,7 @@ func (s *Spool) Read(maxRecords, maxBytes int, each func(number uint64, r *recor
 		c.sheddings = s.sheddings
 	}
 	s.mu.Unlock()
+	c.lookAgain()
 	defer func() {
 		s.mu.Lock()
 		s.reading = c.at
@@ -49,7 +51,7 @@ func (s *Spool) Read(maxRecords, maxBytes int, each func(number uint64, r *recor
 			continue
 		}
 		each(number, &lane.record)
-		bytes += lane.take()
+		bytes += lane.size
 		b.Records++
 		c.at, b.Last = number+1, number
 	}
@@ -98,7 +100,6 @@ func (s *Spool) countAfter(n uint64) (records int64, err error) {
 		if err != nil || lane == nil {
 			return records, err
 		}
-		lane.take()
 		c.at = number + 1
 		records++
 	}
@@ -109,22 +110,25 @@ type cursor struct {
 	spool *Spool
 	at    uint64 // the least number that is wanted
 	lanes [lanes]laneCursor
+	next  [lanes]uint64 // number of the record that each lane has read: below at where it is done with, none where no other came
 
 	sheddings int // of the spool, when the lanes were opened
 }
+
+const none = math.MaxUint64
 
 // laneCursor is a place in a lane.
 type laneCursor struct {
 	file   *os.File
 	path   string
 	first  uint64 // of the chunk
+	window window // on file
 	offset int64  // behind the frame that is being read
 	frame  reader
 	left   uint32 // records of the frame that are not read
 	number uint64
 	record record.Record
-	ready  bool // record holds the record of number, not yet taken
-	size   int  // of the record
+	size   int // of the record
 }
 
 func (c *cursor) close() {
@@ -134,53 +138,57 @@ func (c *cursor) close() {
 		}
 		c.lanes[i] = laneCursor{}
 	}
+	clear(c.next[:])
+}
+
+// lookAgain makes the lanes look whether more was written.
+func (c *cursor) lookAgain() {
+	for id, number := range c.next {
+		if number == none {
+			c.next[id] = 0
+		}
+	}
 }
 
 // least returns the lane with the least number from c.at on, nil for none.
 func (c *cursor) least() (found *laneCursor, number uint64, err error) {
-	for id := range c.lanes {
-		l := &c.lanes[id]
-		for !l.ready || l.number < c.at {
-			more, err := c.advance(laneID(id), l)
-			if err != nil {
+	number = none
+	for id := range c.next {
+		for c.next[id] < c.at {
+			if err := c.advance(laneID(id)); err != nil {
 				return nil, 0, err
 			}
-			if !more {
-				break
-			}
 		}
-		if l.ready && l.number >= c.at && (found == nil || l.number < number) {
-			found, number = l, l.number
+		if c.next[id] < number {
+			found, number = &c.lanes[id], c.next[id]
 		}
 	}
 	return found, number, nil
 }
 
-// take lets go of the record and returns its size in bytes.
-func (l *laneCursor) take() int {
-	l.ready = false
-	return l.size
-}
-
-// advance reads the next record of a lane and tells whether there was one.
-func (c *cursor) advance(id laneID, l *laneCursor) (bool, error) {
+// advance reads the next record of a lane.
+func (c *cursor) advance(id laneID) error {
+	l := &c.lanes[id]
 	for l.left == 0 {
 		more, err := c.nextFrame(id, l)
-		if !more || err != nil {
-			l.ready = l.ready && l.number >= c.at
-			return false, err
+		if err != nil {
+			return err
+		}
+		if !more {
+			c.next[id] = none
+			return nil
 		}
 	}
 	before := len(l.frame.b)
 	step, err := l.frame.record(&l.record)
 	if err != nil {
-		return false, err
+		return err
 	}
 	l.left--
 	l.number += step
 	l.size = before - len(l.frame.b)
-	l.ready = true
-	return true, nil
+	c.next[id] = l.number
+	return nil
 }
 
 // nextFrame loads the next frame of a lane that holds a number from c.at on.
@@ -191,7 +199,8 @@ func (c *cursor) nextFrame(id laneID, l *laneCursor) (bool, error) {
 				return false, err
 			}
 		}
-		if l.offset >= c.spool.chunkEnd(id, l.path, l.offset) {
+		end := c.spool.chunkEnd(id, l.path, l.offset)
+		if l.offset >= end {
 			if !c.spool.hasChunkAfter(id, l.first) {
 				return false, nil
 			}
@@ -199,7 +208,7 @@ func (c *cursor) nextFrame(id laneID, l *laneCursor) (bool, error) {
 			l.file = nil
 			continue
 		}
-		f, size, err := readFrame(l.file, l.offset)
+		f, size, err := l.window.readFrame(l.offset, end)
 		if err != nil { // damaged; what comes behind it in the chunk cannot be found
 			l.offset = 1 << 62
 			continue
@@ -208,7 +217,7 @@ func (c *cursor) nextFrame(id laneID, l *laneCursor) (bool, error) {
 		if f.last < c.at {
 			continue
 		}
-		l.frame, l.left, l.number = reader{b: f.body}, f.records, f.first
+		l.frame.b, l.left, l.number = f.body, f.records, f.first
 		return true, nil
 	}
 }
@@ -227,6 +236,7 @@ func (c *cursor) nextChunk(id laneID, l *laneCursor) (bool, error) {
 			return false, err
 		}
 		l.file, l.path, l.first, l.offset = f, ch.path, ch.first, 0
+		l.window = window{file: f, buffer: l.window.buffer[:0]}
 		return true, nil
 	}
 	return false, nil

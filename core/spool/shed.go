@@ -107,8 +107,9 @@ func chunkRanges(c chunk, severity record.Severity) (all []Range, err error) {
 		return nil, err
 	}
 	defer f.Close()
+	w := window{file: f}
 	for at := int64(0); at < c.size; {
-		fr, size, err := readFrame(f, at)
+		fr, size, err := w.readFrame(at, c.size)
 		if err != nil {
 			break
 		}

@@ -438,9 +438,14 @@ func (s *Spool) scan(path string) (c chunk, frames []tail, err error) {
 		return c, nil, err
 	}
 	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return c, nil, err
+	}
 	c.path = path
+	w := window{file: f}
 	for {
-		fr, size, err := readFrame(f, c.size)
+		fr, size, err := w.readFrame(c.size, st.Size())
 		if err != nil {
 			break
 		}
@@ -451,10 +456,6 @@ func (s *Spool) scan(path string) (c chunk, frames []tail, err error) {
 		c.size += size
 		c.last = fr.last
 		c.records += int64(fr.records)
-	}
-	st, err := f.Stat()
-	if err != nil {
-		return c, nil, err
 	}
 	if st.Size() > c.size {
 		err = s.truncate(path, c.size)
