@@ -20,8 +20,8 @@ type Builder struct {
 	time, got   int64
 	columns     [columns][]byte
 	list        map[string]uint64
-	recent      [columns]word
-	shapers     [3]shaper // of texts, data and raws
+	recent      [peers - hosts + 1][16]word // of each column that points into the list
+	shapers     [3]shaper                   // of texts, data and raws
 	scratch     []byte
 }
 
@@ -107,8 +107,7 @@ func appendPeer(dst []byte, p *record.Peer) []byte {
 	return strconv.AppendUint(append(dst, ' '), uint64(p.GID), 10)
 }
 
-// word is the last word of a column, which is most often that of the next
-// record too, and its place in the list.
+// word is a word of the list that was added lately, and its place there; 0 for none.
 type word struct {
 	value []byte
 	at    uint64
@@ -119,11 +118,22 @@ func (b *Builder) addWord(column int, v []byte) {
 		b.columns[column] = append(b.columns[column], 0)
 		return
 	}
-	w := &b.recent[column]
+	w := &b.recent[column-hosts][slotOf(v)]
 	if w.at == 0 || !bytes.Equal(w.value, v) {
 		w.value, w.at = append(w.value[:0], v...), b.place(v)
 	}
 	b.columns[column] = appendUvarint(b.columns[column], w.at)
+}
+
+// slotOf returns where a word of those added lately stands, by its ends.
+func slotOf(v []byte) uint64 {
+	key, n := uint64(len(v))<<56, len(v)
+	if n >= 4 {
+		key ^= uint64(binary.LittleEndian.Uint32(v)) | uint64(binary.LittleEndian.Uint32(v[n-4:]))<<32
+	} else if n > 0 {
+		key ^= uint64(v[0]) | uint64(v[n/2])<<8 | uint64(v[n-1])<<16
+	}
+	return key * 0x9e3779b97f4a7c15 >> 60
 }
 
 // place returns the place of a word in the list, to which it adds it where it is new.
@@ -171,7 +181,9 @@ func (b *Builder) Finish(dst []byte) []byte {
 	}
 	clear(b.list)
 	for i := range b.recent {
-		b.recent[i].at = 0
+		for k := range b.recent[i] {
+			b.recent[i][k].at = 0
+		}
 	}
 	b.count = 0
 	return encoder().EncodeAll(body, dst)

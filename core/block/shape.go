@@ -164,7 +164,11 @@ func (s *shaper) take(text []byte) {
 // run takes the run of letters and digits that begins at text[i], with a digit
 // in it, and returns where it ends.
 func (s *shaper) run(shape, text []byte, i int) ([]byte, int) {
-	seen, end := byte(0), i
+	end := i
+	for end < len(text) && text[end]-'0' <= 9 {
+		end++
+	}
+	seen := byte(isDigit)
 	for ; end < len(text); end++ {
 		kind := kinds[text[end]]
 		if kind == isOther {

@@ -3,6 +3,7 @@ package block
 import (
 	"encoding/binary"
 	"math"
+	"math/bits"
 
 	"oakbarrel/core/record"
 )
@@ -228,10 +229,7 @@ func (p *piece) writeNumber(dst []byte, at int) int {
 	}
 	padded := v&1 == 1
 	v >>= 1
-	digits := 1
-	for limit := uint64(10); digits < mostDigits+2 && v >= limit; limit *= 10 {
-		digits++
-	}
+	digits := digitsOf(v)
 	if padded {
 		if n == len(p.parts) || int(p.parts[n]) < digits {
 			return -1
@@ -256,6 +254,24 @@ func (p *piece) writeNumber(dst []byte, at int) int {
 		dst[i-1] = '0'
 	}
 	return at + digits
+}
+
+// powers are those of 10.
+var powers = func() (t [20]uint64) {
+	t[0] = 1
+	for i := 1; i < len(t); i++ {
+		t[i] = 10 * t[i-1]
+	}
+	return
+}()
+
+// digitsOf returns how many digits a number has.
+func digitsOf(v uint64) int {
+	n := bits.Len64(v) * 1233 >> 12 // times the logarithm of 2: right, or one too few
+	if v >= powers[n] {
+		n++
+	}
+	return max(n, 1)
 }
 
 // writeID writes an id as it stood in its text.

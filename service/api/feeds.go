@@ -1,12 +1,12 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
-	"io"
 	"math/rand/v2"
 	"net/http"
 	"regexp"
@@ -152,7 +152,10 @@ func readBatch(c *gin.Context, b *ingest.Batch) error {
 	if err := json.Unmarshal([]byte(c.GetHeader(client.BatchHeader)), &head); err != nil {
 		return problem(http.StatusBadRequest, "the header "+client.BatchHeader+" cannot be read", "it is JSON with first, last, shed, lost and hash")
 	}
-	payload, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxBlock))
+	var body bytes.Buffer
+	body.Grow(int(min(max(c.Request.ContentLength, 0), maxBlock)) + bytes.MinRead) // and the read that finds the end
+	_, err := body.ReadFrom(http.MaxBytesReader(c.Writer, c.Request.Body, maxBlock))
+	payload := body.Bytes()
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &large):
