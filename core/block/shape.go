@@ -151,9 +151,21 @@ func (s *shaper) take(text []byte) {
 			done = at + 1
 			continue
 		}
-		start := at
+		start, letters := at, byte(0)
 		for start > done && kinds[text[start-1]] != isOther {
 			start--
+			letters |= kinds[text[start]]
+		}
+		v, end := uint64(0), at
+		for ; end < len(text) && text[end]-'0' <= 9; end++ {
+			v = v*10 + uint64(text[end]-'0')
+		}
+		// Digits behind letters that can be no id, or behind none, as most are.
+		if (end == len(text) || kinds[text[end]] == isOther) && end-at <= mostDigits && (end-start < leastHex || letters != isHexLower && letters != isHexUpper) {
+			shape = append(append(shape, text[done:at]...), markNumber)
+			s.addNumber(v, text[at:end])
+			done = end
+			continue
 		}
 		shape = append(shape, text[done:start]...)
 		shape, done = s.run(shape, text, start)
@@ -164,11 +176,7 @@ func (s *shaper) take(text []byte) {
 // run takes the run of letters and digits that begins at text[i], with a digit
 // in it, and returns where it ends.
 func (s *shaper) run(shape, text []byte, i int) ([]byte, int) {
-	end := i
-	for end < len(text) && text[end]-'0' <= 9 {
-		end++
-	}
-	seen := byte(isDigit)
+	seen, end := byte(0), i
 	for ; end < len(text); end++ {
 		kind := kinds[text[end]]
 		if kind == isOther {
@@ -179,9 +187,6 @@ func (s *shaper) run(shape, text []byte, i int) ([]byte, int) {
 	run := text[i:end]
 	start := len(s.stream)
 	switch {
-	case seen == isDigit && len(run) <= mostDigits:
-		shape = append(shape, markNumber)
-		s.stream = appendNumber(s.stream, run)
 	case seen == isDigit || len(run) < leastHex:
 		return s.numbers(shape, run), end
 	case seen == isDigit|isHexLower:
@@ -213,9 +218,9 @@ func changes(run []byte) (n int) {
 // numbers takes the digits out of a run of letters and digits.
 func (s *shaper) numbers(shape, run []byte) []byte {
 	for i := 0; i < len(run); {
-		end := i
-		for end < len(run) && run[end]-'0' <= 9 && end-i < mostDigits {
-			end++
+		v, end := uint64(0), i
+		for ; end < len(run) && run[end]-'0' <= 9 && end-i < mostDigits; end++ {
+			v = v*10 + uint64(run[end]-'0')
 		}
 		if end == i {
 			shape = append(shape, run[i])
@@ -223,33 +228,31 @@ func (s *shaper) numbers(shape, run []byte) []byte {
 			continue
 		}
 		shape = append(shape, markNumber)
-		start := len(s.stream)
-		s.stream = appendNumber(s.stream, run[i:end])
-		s.sizes = append(s.sizes, uint32(len(s.stream)-start))
+		s.addNumber(v, run[i:end])
 		i = end
 	}
 	return shape
 }
 
-// appendNumber writes digits as twice their value; where they begin with 0,
-// and there are more, one more, and their number behind it.
-func appendNumber(dst, digits []byte) []byte {
-	v := uint64(0)
-	for _, c := range digits {
-		v = v*10 + uint64(c-'0')
-	}
+// addNumber adds a variable part that is a number, as twice its value; where
+// its digits begin with 0, and there are more, one more, and how many behind it.
+func (s *shaper) addNumber(v uint64, digits []byte) {
+	start := len(s.stream)
 	if len(digits) > 1 && digits[0] == '0' {
-		return append(appendUvarint(dst, v<<1|1), byte(len(digits)))
+		s.stream = append(appendUvarint(s.stream, v<<1|1), byte(len(digits)))
+	} else {
+		s.stream = appendUvarint(s.stream, v<<1)
 	}
-	return appendUvarint(dst, v<<1)
+	s.sizes = append(s.sizes, uint32(len(s.stream)-start))
 }
 
-// appendUvarint is that of encoding/binary, quick with small numbers.
+// appendUvarint is that of encoding/binary, without a branch between one byte and two.
 func appendUvarint(dst []byte, v uint64) []byte {
-	if v < 0x80 {
-		return append(dst, byte(v))
+	if v >= 1<<14 {
+		return binary.AppendUvarint(dst, v)
 	}
-	return binary.AppendUvarint(dst, v)
+	more := (v>>7 + 0x7f) >> 7 // 1 for two bytes, else 0
+	return append(dst, byte(v)&0x7f|byte(more)<<7, byte(v>>7))[:len(dst)+1+int(more)]
 }
 
 func appendHex(dst, run []byte, letter byte) []byte {
