@@ -195,7 +195,7 @@ func BenchmarkStoreSize(b *testing.B) {
 		payloads, _ := pack(all, 1)
 		size, words := 0, 0
 		for _, p := range payloads {
-			_, filter, err := block.Index(p, func(*record.Record) {})
+			_, filter, err := block.Index(p)
 			if err != nil {
 				b.Fatal(err)
 			}

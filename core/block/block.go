@@ -14,10 +14,11 @@ import (
 	"oakbarrel/core/record"
 )
 
-// The first byte of a block's body. Of the first version, in which texts were
-// plain, blocks are read still.
+// The first byte of a block's body. Older ones are read still: of the first
+// version, in which texts were plain, and the second, in which times were
+// seconds and nanoseconds.
 const (
-	version      = 2
+	version      = 3
 	firstVersion = 1
 )
 
@@ -30,9 +31,9 @@ const (
 // The columns of a body, in their order. Each is its length and its bytes.
 const (
 	numbers    = iota // less the number before and 1
-	times             // seconds less those before; nanoseconds
+	times             // as stamps.go says
 	zones             // of times
-	receipts          // as times, and the zone
+	receipts          // as times
 	priorities        // a byte each
 	marks             // a byte each: stream, unparsed, cut
 	words             // the list that the next six point into
@@ -48,7 +49,8 @@ const (
 	dataBytes
 	raws
 	rawBytes
-	columns // how many there are
+	receiptZones // of receipts
+	columns      // how many there are
 )
 
 const (

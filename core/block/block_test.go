@@ -2,6 +2,7 @@ package block
 
 import (
 	"bytes"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -69,27 +70,90 @@ func TestABlockGivesBackItsRecords(t *testing.T) {
 	}
 }
 
-func TestABlockIsReadFromANumberOn(t *testing.T) {
+// The same records as blocks of the versions that are not written any more.
+func TestOlderBlocksAreRead(t *testing.T) {
+	want := build(sample(), func(i int) uint64 { return uint64(i*i + 7) })
+	for version, packed := range map[byte]string{
+		1: "KLUv/UQARgAxCgABBgcGAAACBAYIHM6Mx/gHwI23AfjH7rcFAQECAQMBBL/E2cfcAwAHmxoCAgICAhbI1LWwDQACAQECAQICAQMCAQQCAQUCBqUiIg0NvwYAAAAOAABGB3JlZWYtMDIFcHVtcGQDNDEyBElENDcEd2lyZRJbZmU4MDo6MSVldGgwXTo1MTQQcGlkIDQxMiAxMDAwIDEwMAF4AWgBYQYBAAAAAAkGAgAAAAgKBgMAAAAAAAYEAAAAAAAGBQUFBQAFBgAGBwAAAAYGAAEOAgMVc3RhbGxubyBoZWFkZXIg/wAKecOpBhcAAAA8AFFbdGFua0AzMjQ3MyBpZD0iNFwiXSJdeyJ0YW5rIjp7InBoIjo4LjEsIm9rIjp0cnVlLCJuYW1lcyI6WyJhIiwiw7xcbiJdfSwibiI6bnVsbH0GAAAABAAAA3Jhd+DXAtA=",
+		2: "KLUv/UQASQBJCgACBgcGAAACBAYIHM6Mx/gHwI23AfjH7rcFAQECAQMBBL/E2cfcAwAHmxoCAgICAhbI1LWwDQACAQECAQICAQMCAQQCAQUCBqUiIg0NvwYAAAAOAABGB3JlZWYtMDIFcHVtcGQDNDEyBElENDcEd2lyZRJbZmU4MDo6MSVldGgwXTo1MTQQcGlkIDQxMiAxMDAwIDEwMAF4AWgBYQYBAAAAAAkGAgAAAAgKBgMAAAAAAAYEAAAAAAAGBQUFBQAFBgAGBwAAAAcABgABDgIDFXN0YWxsbm8gaGVhZGVyIP8ACnnDqQcAFwAAADwAUVt0YW5rQDMyNDczIGlkPSI0XCJdIl17InRhbmsiOnsicGgiOjguMSwib2siOnRydWUsIm5hbWVzIjpbImEiLCLDvFxuIl19LCJuIjpudWxsfQcAAAAABAAAA3Jhd24w9VE=",
+	} {
+		compressed, err := base64.StdEncoding.DecodeString(packed)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, err := Decode(compressed)
+		if err != nil || b.version != version {
+			t.Fatalf("version %d: %v", version, err)
+		}
+		var again Builder
+		b.Each(func(number uint64, r *record.Record) bool { again.Add(number, r); return true })
+		if !bytes.Equal(again.Finish(nil), want) {
+			t.Errorf("version %d holds other records", version)
+		}
+	}
+}
+
+func TestABlockIsReadByRuns(t *testing.T) {
 	records := make([]record.Record, 5000)
 	for i := range records {
-		records[i] = record.Record{Received: record.Stamp{Sec: int64(i), Form: record.Zulu}, Text: strconv.AppendInt(nil, int64(i), 10)}
+		at := record.Stamp{Sec: int64(i ^ 3), Form: record.Zulu}
+		records[i] = record.Record{Time: at, Received: at, Text: strconv.AppendInt(nil, int64(i), 10)}
 	}
-	b, err := Decode(build(records, func(i int) uint64 { return uint64(3*i + 10) }))
+	b, err := Open(build(records, func(i int) uint64 { return uint64(3*i + 10) }))
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, part := range []struct{ first, want, stop int }{{0, 0, 1500}, {8000, 2664, 3000}, {10, 0, 5000}, {11, 1, 2}, {3082, 1024, 1025}, {3081, 1024, 5000}, {15007, 4999, 5000}, {15008, 5000, 5000}} {
-		i := part.want
-		err := b.EachFrom(uint64(part.first), func(n uint64, r *record.Record) bool {
-			if n != uint64(3*i+10) || string(r.Text) != strconv.Itoa(i) || r.Received.Sec != int64(i) {
-				t.Fatalf("from %d: number %d is %s", part.first, n, r.AppendJSON(nil))
+	spans, err := b.Runs()
+	if err != nil || len(spans) != 5 {
+		t.Fatalf("%d runs, %v", len(spans), err)
+	}
+	for _, run := range []int{4, 0, 3, 3} {
+		i, end := run*1024, min(5000, run*1024+1024)
+		if first, last := spans[run].First.Sec, spans[run].Last.Sec; first != int64(i) || last != int64(end-1) {
+			t.Errorf("run %d is from %d to %d", run, first, last)
+		}
+		all := b.EachIn(run, func(n uint64, r *record.Record) bool {
+			if n != uint64(3*i+10) || string(r.Text) != strconv.Itoa(i) || r.Received.Sec != int64(i^3) {
+				t.Fatalf("number %d is %s", n, r.AppendJSON(nil))
 			}
 			i++
-			return i < part.stop
+			return run != 3 || i < 3500
 		})
-		if err != nil || i != part.stop {
-			t.Errorf("from %d: ends with record %d, %v", part.first, i, err)
+		if run == 3 {
+			end = 3500
 		}
+		if i != end || all != (run != 3) {
+			t.Errorf("run %d ends with record %d, all of it %v", run, i, all)
+		}
+	}
+}
+
+// Times come back in whatever unit they are, and however far apart.
+func TestTimesComeBack(t *testing.T) {
+	for name, times := range map[string][]record.Stamp{
+		"seconds":      {{Sec: 1795601700}, {Sec: 1795601701}, {Sec: 1795601600}},
+		"milliseconds": {{Sec: 1795601700, Nsec: 999e6}, {Sec: 1795601701, Nsec: 1e6}, {Sec: 1795601700, Nsec: 2e6}},
+		"nanoseconds":  {{Sec: -1, Nsec: 999999999}, {}, {Sec: -2, Nsec: 1}, {Sec: 1795601700, Nsec: 5}},
+		"far apart":    {{Sec: 1<<32 - 1, Nsec: 999999999}, {Sec: 1 - 1<<32}, {Sec: 1<<32 - 1, Nsec: 1}},
+		"out of reach": {{Sec: 253402300799, Nsec: 1000}, {Sec: -62167219200}, {Sec: 1 << 32}},
+	} {
+		var b Builder
+		for i, at := range times {
+			at.Form, at.Zone = record.Numeric, int16(60*i)
+			b.Add(uint64(i+1), &record.Record{Time: at, Received: times[len(times)-1-i]})
+		}
+		content, err := Decode(b.Finish(nil))
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		content.Each(func(n uint64, r *record.Record) bool {
+			want, got := times[n-1], r.Time
+			if got.Sec != want.Sec || got.Nsec != want.Nsec || got.Zone != int16(60*(n-1)) || r.Received != times[len(times)-int(n)] {
+				t.Errorf("%s: time %d is %+v, received %+v", name, n, got, r.Received)
+			}
+			return true
+		})
 	}
 }
 

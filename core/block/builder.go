@@ -17,7 +17,7 @@ import (
 type Builder struct {
 	count       int
 	first, last uint64
-	time, got   int64
+	times, got  []record.Stamp
 	columns     [columns][]byte
 	list        map[string]uint64
 	recent      [peers - hosts + 1][16]word // of each column that points into the list
@@ -28,8 +28,9 @@ type Builder struct {
 // Len returns how many records were added.
 func (b *Builder) Len() int { return b.count }
 
-// Size returns how many bytes the body has so far, uncompressed.
+// Size returns how many bytes the body has so far, uncompressed, about.
 func (b *Builder) Size() (n int) {
+	n = len(b.times) * stampSize
 	for i := range b.columns {
 		n += len(b.columns[i])
 	}
@@ -41,7 +42,6 @@ func (b *Builder) Size() (n int) {
 func (b *Builder) Add(number uint64, r *record.Record) {
 	if b.count == 0 {
 		b.first, b.last = number, number-1
-		b.time, b.got = 0, 0
 		if b.list == nil {
 			b.list = map[string]uint64{}
 		}
@@ -50,14 +50,7 @@ func (b *Builder) Add(number uint64, r *record.Record) {
 	c := &b.columns
 	c[numbers] = appendUvarint(c[numbers], number-b.last-1)
 	b.last = number
-	c[times] = binary.AppendVarint(c[times], r.Time.Sec-b.time)
-	c[times] = binary.AppendUvarint(c[times], uint64(r.Time.Nsec))
-	b.time = r.Time.Sec
-	c[zones] = appendZone(c[zones], r.Time)
-	c[receipts] = binary.AppendVarint(c[receipts], r.Received.Sec-b.got)
-	c[receipts] = binary.AppendUvarint(c[receipts], uint64(r.Received.Nsec))
-	c[receipts] = appendZone(c[receipts], r.Received)
-	b.got = r.Received.Sec
+	b.times, b.got = append(b.times, r.Time), append(b.got, r.Received)
 	c[priorities] = append(c[priorities], byte(r.Priority))
 	c[marks] = append(c[marks], marksOf(r))
 	b.addWord(hosts, r.Host)
@@ -78,10 +71,6 @@ func present(v []byte, there bool) []byte {
 		return nil
 	}
 	return v
-}
-
-func appendZone(dst []byte, s record.Stamp) []byte {
-	return binary.AppendVarint(dst, int64(s.Zone)<<2|int64(s.Form))
 }
 
 func marksOf(r *record.Record) byte {
@@ -166,11 +155,17 @@ var encoder = sync.OnceValue(func() *zstd.Encoder {
 	return e
 })
 
+const stampSize = 6 // bytes of both times of a record, about
+
 // Finish appends the block to dst, compressed, and makes the builder empty.
 func (b *Builder) Finish(dst []byte) []byte {
 	for i, column := range []int{texts, data, raws} {
 		b.finishTexts(column, &b.shapers[i])
 	}
+	c := &b.columns
+	c[times], c[zones] = appendStamps(c[times], b.times), appendZones(c[zones], b.times)
+	c[receipts], c[receiptZones] = appendStamps(c[receipts], b.got), appendZones(c[receiptZones], b.got)
+	b.times, b.got = b.times[:0], b.got[:0]
 	body := append(make([]byte, 0, b.Size()+columns*4+32), version)
 	body = binary.AppendUvarint(body, uint64(b.count))
 	body = binary.AppendUvarint(body, b.first)

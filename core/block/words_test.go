@@ -35,7 +35,7 @@ func filterOf(records ...record.Record) contents {
 	for i := range records {
 		b.Add(uint64(i+1), &records[i])
 	}
-	content, words, err := block.Index(b.Finish(nil), func(*record.Record) {})
+	content, words, err := block.Index(b.Finish(nil))
 	if err != nil {
 		panic(err)
 	}

@@ -62,24 +62,30 @@ func (b *Batch) Open() error {
 
 // read checks the block, and finds out what a database needs to know of it.
 func (b *Batch) read() error {
-	b.counts = map[int64]*[8]int64{}
-	var last int64
-	var at *[8]int64 // the counts of the last minute: the next record is most often of the same
-	content, words, err := block.Index(b.Payload, func(r *record.Record) {
-		if minute := floor(r.Time.Sec, 60); at == nil || minute != last {
-			if at = b.counts[minute]; at == nil {
-				at = new([8]int64)
-				b.counts[minute] = at
-			}
-			last = minute
-		}
-		at[r.Severity()]++
-	})
+	content, words, err := block.Index(b.Payload)
 	if err != nil {
 		return err
 	}
 	b.header, b.words = content.Header(), words
-	return nil
+	b.counts, err = countsOf(content)
+	return err
+}
+
+// countsOf counts the records of a block by the minute since 1970 and severity.
+func countsOf(b *block.Block) (map[int64]*[8]int64, error) {
+	counts := map[int64]*[8]int64{}
+	var last int64
+	var at *[8]int64 // the counts of the last minute: the next record is most often of the same
+	return counts, b.EachTime(func(t record.Stamp, p record.Priority) {
+		if minute := floor(t.Sec, 60); at == nil || minute != last {
+			if at = counts[minute]; at == nil {
+				at = new([8]int64)
+				counts[minute] = at
+			}
+			last = minute
+		}
+		at[p.Severity()]++
+	})
 }
 
 // WrongNumber says that a batch does not follow what is committed.
@@ -226,13 +232,7 @@ func take(tx *gorm.DB, j *job, counts map[model.Minute]int64) (taken bool, err e
 		return false, err
 	}
 	row := b.Row(feed.ID)
-	for minute, bySeverity := range b.counts {
-		for severity, n := range bySeverity {
-			if n > 0 {
-				counts[model.Minute{CaskID: b.CaskID, Minute: minute, Severity: uint8(severity)}] += n
-			}
-		}
-	}
+	addAll(counts, b.CaskID, b.counts)
 	if err := tx.Create(&row).Error; err != nil {
 		return false, err
 	}
@@ -328,10 +328,20 @@ func CountBlock(b model.Block, counts map[model.Minute]int64) error {
 	if err != nil {
 		return err
 	}
-	return content.Each(func(_ uint64, r *record.Record) bool {
-		counts[model.Minute{CaskID: b.CaskID, Minute: floor(r.Time.Sec, 60), Severity: uint8(r.Severity())}]++
-		return true
-	})
+	byMinute, err := countsOf(content)
+	addAll(counts, b.CaskID, byMinute)
+	return err
+}
+
+// addAll adds the counts of a block of a cask.
+func addAll(counts map[model.Minute]int64, cask uint64, byMinute map[int64]*[8]int64) {
+	for minute, bySeverity := range byMinute {
+		for severity, n := range bySeverity {
+			if n > 0 {
+				counts[model.Minute{CaskID: cask, Minute: minute, Severity: uint8(severity)}] += n
+			}
+		}
+	}
 }
 
 func changeCounts(tx *gorm.DB, counts map[model.Minute]int64, expression string) error {

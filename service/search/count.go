@@ -103,11 +103,8 @@ func (s *Store) count(ctx context.Context, q Query, at func(micros int64, r *rec
 	}
 	find := func(h head, b *block.Block) (map[cell]int64, error) {
 		cells := map[cell]int64{}
-		return cells, b.Each(func(number uint64, r *record.Record) bool {
-			if place, ok := q.meets(h, number, r); ok {
-				cells[cell{at(place.Time, r), r.Severity()}]++
-			}
-			return true
+		return cells, q.each(h, b, func(place Place, r *record.Record) {
+			cells[cell{at(place.Time, r), r.Severity()}]++
 		})
 	}
 	all := map[cell]int64{}

@@ -6,7 +6,9 @@ import (
 	"encoding/json"
 	"errors"
 	"math"
+	"slices"
 
+	"oakbarrel/core/block"
 	"oakbarrel/core/condition"
 	"oakbarrel/core/record"
 	"oakbarrel/service/ingest"
@@ -128,4 +130,50 @@ func (q *Query) meets(h head, number uint64, r *record.Record) (Place, bool) {
 		return place, false
 	}
 	return place, q.Condition == nil || q.Condition.Match(r)
+}
+
+// run is a part of a block that can be read by itself.
+type run struct {
+	at    int
+	bound int64 // the time with which its records begin, in the order of the query
+}
+
+// runs returns the parts of a block that have records of the query's span, in its order.
+func (q *Query) runs(b *block.Block) ([]run, error) {
+	spans, err := b.Runs()
+	if err != nil {
+		return nil, err
+	}
+	since, until := q.span()
+	runs := make([]run, 0, len(spans))
+	for i, span := range spans {
+		first, last := ingest.Micros(span.First), ingest.Micros(span.Last)
+		if last >= since && first < until {
+			runs = append(runs, run{i, q.bound(head{FirstTime: first, LastTime: last})})
+		}
+	}
+	slices.SortStableFunc(runs, func(a, b run) int {
+		if q.OldestFirst {
+			return cmp.Compare(a.bound, b.bound)
+		}
+		return cmp.Compare(b.bound, a.bound)
+	})
+	return runs, nil
+}
+
+// each calls f with the records of a block that meet the query, in no order.
+func (q *Query) each(h head, b *block.Block, f func(place Place, r *record.Record)) error {
+	runs, err := q.runs(b)
+	if err != nil {
+		return err
+	}
+	for _, run := range runs {
+		b.EachIn(run.at, func(number uint64, r *record.Record) bool {
+			if place, ok := q.meets(h, number, r); ok {
+				f(place, r)
+			}
+			return true
+		})
+	}
+	return nil
 }

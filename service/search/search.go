@@ -34,6 +34,8 @@ func New(db *gorm.DB) *Store {
 type Hit struct {
 	Place Place
 	JSON  []byte
+
+	run int // of its block
 }
 
 // Search calls each with the records that meet the query, in order, until it
@@ -47,7 +49,7 @@ func (s *Store) Search(ctx context.Context, q Query, each func(Hit) error) error
 	left := q.Limit
 	return eachBlock(ctx, s, &q, heads, q.hits, func(hits []Hit, next *head) (bool, error) {
 		waiting = append(waiting, hits...)
-		slices.SortFunc(waiting, func(a, b Hit) int { return q.order(a.Place, b.Place) })
+		q.sort(waiting)
 		ready := len(waiting)
 		if next != nil {
 			ready = q.ready(waiting, q.bound(*next))
@@ -76,32 +78,57 @@ func (q *Query) ready(waiting []Hit, bound int64) int {
 }
 
 // hits returns the records of a block that meet the query, no more than its
-// limit, in order. Only those that are wanted are written as JSON.
+// limit, in order. What cannot come before those is not read, and only those
+// that are wanted are written as JSON.
 func (q *Query) hits(h head, b *block.Block) ([]Hit, error) {
-	var hits []Hit
-	err := b.Each(func(number uint64, r *record.Record) bool {
-		if place, ok := q.meets(h, number, r); ok {
-			hits = append(hits, Hit{Place: place})
-		}
-		return true
-	})
-	if err != nil || len(hits) == 0 {
+	runs, err := q.runs(b)
+	if err != nil {
 		return nil, err
 	}
-	slices.SortFunc(hits, func(a, b Hit) int { return q.order(a.Place, b.Place) })
-	hits = hits[:min(len(hits), q.Limit)]
-	wanted, first := make(map[uint64]*Hit, len(hits)), hits[0].Place.Number
-	for i := range hits {
-		wanted[hits[i].Place.Number] = &hits[i]
-		first = min(first, hits[i].Place.Number)
-	}
-	return hits, b.EachFrom(first, func(number uint64, r *record.Record) bool {
-		if hit := wanted[number]; hit != nil {
-			hit.JSON = r.AppendJSON(nil)
-			delete(wanted, number)
+	var hits []Hit
+	for _, run := range runs {
+		if len(hits) == q.Limit && q.before(hits[len(hits)-1].Place.Time, run.bound) {
+			break
 		}
-		return len(wanted) > 0
-	})
+		b.EachIn(run.at, func(number uint64, r *record.Record) bool {
+			if place, ok := q.meets(h, number, r); ok {
+				hits = append(hits, Hit{Place: place, run: run.at})
+			}
+			return true
+		})
+		if len(hits) >= q.Limit {
+			q.sort(hits)
+			hits = hits[:q.Limit]
+		}
+	}
+	q.sort(hits)
+	writeJSON(hits, b)
+	return hits, nil
+}
+
+func (q *Query) sort(hits []Hit) {
+	slices.SortFunc(hits, func(a, b Hit) int { return q.order(a.Place, b.Place) })
+}
+
+// writeJSON reads the records of hits in a block once more.
+func writeJSON(hits []Hit, b *block.Block) {
+	wanted := map[int]map[uint64]*Hit{} // by run and number
+	for i := range hits {
+		h := &hits[i]
+		if wanted[h.run] == nil {
+			wanted[h.run] = map[uint64]*Hit{}
+		}
+		wanted[h.run][h.Place.Number] = h
+	}
+	for run, left := range wanted {
+		b.EachIn(run, func(number uint64, r *record.Record) bool {
+			if hit := left[number]; hit != nil {
+				hit.JSON = r.AppendJSON(nil)
+				delete(left, number)
+			}
+			return len(left) > 0
+		})
+	}
 }
 
 // Since calls each with the records that meet the query in blocks that came

@@ -61,12 +61,9 @@ func (s *Store) TopValues(ctx context.Context, q Query, value func([]byte, *reco
 	find := func(h head, b *block.Block) (map[string]int64, error) {
 		counts := map[string]int64{}
 		var key []byte
-		return counts, b.Each(func(number uint64, r *record.Record) bool {
-			if _, ok := q.meets(h, number, r); ok {
-				key = value(key[:0], r)
-				counts[string(key)]++
-			}
-			return true
+		return counts, q.each(h, b, func(_ Place, r *record.Record) {
+			key = value(key[:0], r)
+			counts[string(key)]++
 		})
 	}
 	all := map[string]int64{}
