@@ -148,7 +148,8 @@ func (b *Builder) addText(column, shaper int, v []byte) {
 }
 
 var encoder = sync.OnceValue(func() *zstd.Encoder {
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
+	// With texts held by their shapes more effort finds little more to save.
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest))
 	if err != nil {
 		panic(err) // the options are constant
 	}

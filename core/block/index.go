@@ -150,6 +150,7 @@ func parsePeer(s string) (*record.Peer, error) {
 
 // indexTexts walks a column of lengths, and the bytes behind it.
 func (b *Block) indexTexts(column int) bool {
+	var checker record.DataChecker
 	left, bytes := b.columns[column], b.columns[column+1]
 	for i := range b.header.Records {
 		if i%runLength == 0 {
@@ -164,7 +165,7 @@ func (b *Block) indexTexts(column int) bool {
 		if size == 0 {
 			continue
 		}
-		if column == data && !record.ValidData(bytes[:size-1]) {
+		if column == data && !checker.Valid(bytes[:size-1]) {
 			return false
 		}
 		bytes = bytes[size-1:]

@@ -45,9 +45,14 @@ func unshape(ids, bytes []byte, most int, filter *filterBuilder) (lengths, texts
 	}
 	ids = ids[n:]
 	shapes := make([]shapeParts, count)
+	var reader shapeReader
 	for i := range shapes {
 		size, n := binary.Uvarint(bytes)
-		if n <= 0 || size > uint64(len(bytes)-n) || !shapes[i].read(bytes[n:n+int(size)]) {
+		if n <= 0 || size > uint64(len(bytes)-n) {
+			return nil, nil, damaged("a shape")
+		}
+		var ok bool
+		if shapes[i], ok = reader.read(bytes[n : n+int(size)]); !ok {
 			return nil, nil, damaged("a shape")
 		}
 		bytes = bytes[n+int(size):]
@@ -123,27 +128,54 @@ type piece struct {
 	lead, trail int // bytes of words at both ends of literal, as fixedWords finds them
 }
 
-// read takes a shape apart, and tells whether it is one.
-func (s *shapeParts) read(shape []byte) bool {
-	var literal []byte
+// shapeReader takes shapes apart. Their pieces share memory, as there may be many.
+type shapeReader struct {
+	free  []piece
+	taken int // of free, by the shape that is being read
+}
+
+const piecesAtOnce = 1024
+
+// read takes a shape apart, and tells whether it is one. It keeps the shape.
+func (s *shapeReader) read(shape []byte) (parts shapeParts, ok bool) {
+	s.taken = 0
+	start, literal := 0, []byte(nil) // what is not in a piece yet; literal where something was left out of it
 	for i := 0; i < len(shape); i++ {
 		switch c := shape[i]; {
-		case c == markPlain:
-			if i++; i == len(shape) {
-				return false
-			}
-			literal = append(literal, shape[i])
-		case c < shapeMarks:
-			s.pieces = append(s.pieces, piece{literal: literal, mark: c})
-			literal = nil
+		case c >= shapeMarks:
+		case c != markPlain:
+			s.add(literal, shape[start:i], c)
+			start, literal = i+1, nil
+		case i+1 == len(shape):
+			return parts, false
 		default:
-			literal = append(literal, c)
+			i++
+			literal = append(append(literal, shape[start:i-1]...), shape[i])
+			start = i + 1
 		}
 	}
-	if len(literal) > 0 {
-		s.pieces = append(s.pieces, piece{literal: literal})
+	if literal != nil || start < len(shape) {
+		s.add(literal, shape[start:], markPlain)
 	}
-	return true
+	parts.pieces = s.free[:s.taken:s.taken]
+	s.free = s.free[s.taken:]
+	return parts, true
+}
+
+// add adds a piece to those of the shape.
+func (s *shapeReader) add(literal, more []byte, mark byte) {
+	if literal == nil {
+		literal = more
+	} else {
+		literal = append(literal, more...)
+	}
+	if s.taken == len(s.free) {
+		more := make([]piece, max(piecesAtOnce, 2*s.taken))
+		copy(more, s.free)
+		s.free = more
+	}
+	s.free[s.taken] = piece{literal: literal, mark: mark}
+	s.taken++
 }
 
 // write writes the next text of the shape to dst from at on, and returns where
