@@ -19,7 +19,8 @@ type Builder struct {
 	first, last uint64
 	times, got  []record.Stamp
 	columns     [columns][]byte
-	list        map[string]uint64
+	short       map[uint64]uint64 // words of the list by their bytes and length
+	long        map[string]uint64
 	recent      [peers - hosts + 1][16]word // of each column that points into the list
 	shapers     [3]shaper                   // of texts, data and raws
 	scratch     []byte
@@ -42,8 +43,8 @@ func (b *Builder) Size() (n int) {
 func (b *Builder) Add(number uint64, r *record.Record) {
 	if b.count == 0 {
 		b.first, b.last = number, number-1
-		if b.list == nil {
-			b.list = map[string]uint64{}
+		if b.short == nil {
+			b.short, b.long = map[uint64]uint64{}, map[string]uint64{}
 		}
 	}
 	b.count++
@@ -102,39 +103,53 @@ type word struct {
 	at    uint64
 }
 
+const slots = 16 // for longer words that came lately, by their length
+
 func (b *Builder) addWord(column int, v []byte) {
-	if v == nil {
-		b.columns[column] = append(b.columns[column], 0)
-		return
+	at := uint64(0)
+	switch {
+	case v == nil:
+	case len(v) < 8:
+		at = b.placeOfShort(v)
+	default:
+		at = b.placeOfLong(v, &b.recent[column-hosts][len(v)%slots])
 	}
-	w := &b.recent[column-hosts][slotOf(v)]
-	if w.at == 0 || !bytes.Equal(w.value, v) {
-		w.value, w.at = append(w.value[:0], v...), b.place(v)
-	}
-	b.columns[column] = appendUvarint(b.columns[column], w.at)
+	b.columns[column] = appendUvarint(b.columns[column], at)
 }
 
-// slotOf returns where a word of those added lately stands, by its ends.
-func slotOf(v []byte) uint64 {
+// placeOfShort returns the place of a word of up to 7 bytes in the list.
+func (b *Builder) placeOfShort(v []byte) uint64 {
 	key, n := uint64(len(v))<<56, len(v)
 	if n >= 4 {
-		key ^= uint64(binary.LittleEndian.Uint32(v)) | uint64(binary.LittleEndian.Uint32(v[n-4:]))<<32
+		key |= uint64(binary.LittleEndian.Uint32(v)) | uint64(binary.LittleEndian.Uint32(v[n-4:]))<<(8*(n-4))
 	} else if n > 0 {
-		key ^= uint64(v[0]) | uint64(v[n/2])<<8 | uint64(v[n-1])<<16
+		key |= uint64(v[0]) | uint64(v[n/2])<<(8*(n/2)) | uint64(v[n-1])<<(8*(n-1))
 	}
-	return key * 0x9e3779b97f4a7c15 >> 60
-}
-
-// place returns the place of a word in the list, to which it adds it where it is new.
-func (b *Builder) place(v []byte) uint64 {
-	at, known := b.list[string(v)]
+	at, known := b.short[key]
 	if !known {
-		at = uint64(len(b.list)) + 1
-		b.list[string(v)] = at
-		b.columns[words] = appendUvarint(b.columns[words], uint64(len(v)))
-		b.columns[words] = append(b.columns[words], v...)
+		at = b.addToList(v)
+		b.short[key] = at
 	}
 	return at
+}
+
+// placeOfLong is the same for longer ones.
+func (b *Builder) placeOfLong(v []byte, w *word) uint64 {
+	if w.at > 0 && bytes.Equal(w.value, v) {
+		return w.at
+	}
+	at, known := b.long[string(v)]
+	if !known {
+		at = b.addToList(v)
+		b.long[string(v)] = at
+	}
+	w.value, w.at = append(w.value[:0], v...), at
+	return at
+}
+
+func (b *Builder) addToList(v []byte) (at uint64) {
+	b.columns[words] = append(appendUvarint(b.columns[words], uint64(len(v))), v...)
+	return uint64(len(b.short)+len(b.long)) + 1
 }
 
 func (b *Builder) addText(column, shaper int, v []byte) {
@@ -175,7 +190,8 @@ func (b *Builder) Finish(dst []byte) []byte {
 		body = append(body, b.columns[i]...)
 		b.columns[i] = b.columns[i][:0]
 	}
-	clear(b.list)
+	clear(b.short)
+	clear(b.long)
 	for i := range b.recent {
 		for k := range b.recent[i] {
 			b.recent[i][k].at = 0
