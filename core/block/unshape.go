@@ -2,33 +2,10 @@ package block
 
 import (
 	"encoding/binary"
-	"math"
 	"math/bits"
 
 	"oakbarrel/core/record"
 )
-
-// partSize returns how many bytes the variable part takes with which b begins,
-// -1 where it is none.
-func partSize(mark byte, b []byte) int {
-	v, n := binary.Uvarint(b)
-	switch {
-	case n <= 0:
-		return -1
-	case mark == markNumber:
-		n += int(v & 1)
-	case v > math.MaxInt32:
-		return -1
-	case mark == markMixed:
-		n += int(v)
-	default:
-		n += int(v+1) / 2
-	}
-	if n > len(b) {
-		return -1
-	}
-	return n
-}
 
 // unshape puts the texts of a column together again: their lengths and their
 // bytes, as a plain column has them, at most most bytes. Their words go into a
@@ -44,45 +21,14 @@ func unshape(ids, bytes []byte, most int, filter *filterBuilder) (lengths, texts
 		return nil, nil, damaged("its number of shapes")
 	}
 	ids = ids[n:]
-	shapes := make([]shapeParts, count)
-	var reader shapeReader
-	for i := range shapes {
-		size, n := binary.Uvarint(bytes)
-		if n <= 0 || size > uint64(len(bytes)-n) {
-			return nil, nil, damaged("a shape")
-		}
-		var ok bool
-		if shapes[i], ok = reader.read(bytes[n : n+int(size)]); !ok {
-			return nil, nil, damaged("a shape")
-		}
-		bytes = bytes[n+int(size):]
-		if filter != nil {
-			shapes[i].fixedWords(filter)
-		}
+	u := unshaper{shapes: make([]shapeParts, count), filter: filter}
+	if err := u.read(bytes); err != nil {
+		return nil, nil, err
 	}
-	for i := range shapes {
-		for k := range shapes[i].pieces {
-			if shapes[i].pieces[k].mark == markPlain {
-				continue
-			}
-			size, n := binary.Uvarint(bytes)
-			if n <= 0 || size > uint64(len(bytes)-n) {
-				return nil, nil, damaged("the parts of a shape")
-			}
-			shapes[i].pieces[k].parts = bytes[n : n+int(size)]
-			bytes = bytes[n+int(size):]
-		}
-	}
-	if len(bytes) > 0 {
-		return nil, nil, damaged("something follows the parts of its shapes")
-	}
-	texts, lengths = make([]byte, total), make([]byte, 0, len(ids)*2)
+	u.texts, lengths = make([]byte, total), make([]byte, 0, len(ids)*2)
 	at := 0
 	for len(ids) > 0 {
-		id, n := uint64(ids[0]), 1
-		if id >= 0x80 {
-			id, n = binary.Uvarint(ids)
-		}
+		id, n := uvarint(ids)
 		if n <= 0 || id > count {
 			return nil, nil, damaged("a shape that is not there")
 		}
@@ -91,39 +37,93 @@ func unshape(ids, bytes []byte, most int, filter *filterBuilder) (lengths, texts
 			lengths = append(lengths, 0)
 			continue
 		}
-		end := shapes[id-1].write(texts, at)
+		shape := &u.shapes[id-1]
+		end := u.write(shape, at)
 		if end < 0 {
 			return nil, nil, damaged("a variable part")
 		}
 		if filter != nil {
-			shapes[id-1].variableWords(filter, texts, at)
+			shape.variableWords(filter, u.texts, at)
 		}
 		lengths = binary.AppendUvarint(lengths, uint64(end-at)+1)
 		at = end
 	}
-	for i := range shapes {
-		for _, p := range shapes[i].pieces {
-			if len(p.parts) > 0 {
-				return nil, nil, damaged("variable parts that no text has")
+	if at != len(u.texts) || !u.done() {
+		return nil, nil, damaged("the size of its texts, or of their variable parts")
+	}
+	return lengths, u.texts, nil
+}
+
+// unshaper puts texts together.
+type unshaper struct {
+	shapes []shapeParts
+	parts  []byte // variable parts; each piece knows where those of its place are
+	texts  []byte // as far as they are written
+	filter *filterBuilder
+}
+
+// read takes the shapes and their parts from the bytes of a column.
+func (u *unshaper) read(column []byte) error {
+	var reader shapeReader
+	for i := range u.shapes {
+		size, n := binary.Uvarint(column)
+		if n <= 0 || size > uint64(len(column)-n) {
+			return damaged("a shape")
+		}
+		var ok bool
+		if u.shapes[i], ok = reader.read(column[n : n+int(size)]); !ok {
+			return damaged("a shape")
+		}
+		column = column[n+int(size):]
+		if u.filter != nil {
+			u.shapes[i].fixedWords(u.filter)
+		}
+	}
+	u.parts = column
+	at := 0
+	for i := range u.shapes {
+		for k := range u.shapes[i].pieces {
+			p := &u.shapes[i].pieces[k]
+			if p.mark == markPlain {
+				continue
+			}
+			size, n := binary.Uvarint(column[at:])
+			if n <= 0 || size > uint64(len(column)-at-n) {
+				return damaged("the parts of a shape")
+			}
+			p.next, p.last = at+n, at+n+int(size)
+			at = p.last
+		}
+	}
+	if at < len(column) {
+		return damaged("something follows the parts of its shapes")
+	}
+	return nil
+}
+
+// done tells whether all variable parts were used.
+func (u *unshaper) done() bool {
+	for i := range u.shapes {
+		for _, p := range u.shapes[i].pieces {
+			if p.next != p.last {
+				return false
 			}
 		}
 	}
-	if at != len(texts) {
-		return nil, nil, damaged("the size of its texts")
-	}
-	return lengths, texts, nil
+	return true
 }
 
 // shapeParts is a shape with its variable parts that are left.
 type shapeParts struct{ pieces []piece }
 
 // piece is a run of bytes that stand for themselves, and the variable parts
-// behind it, markPlain for none.
+// behind it, markPlain for none. It does not point to them: the many pointers
+// would keep the garbage collector busy.
 type piece struct {
-	literal []byte
-	mark    byte
-	parts   []byte
-	end     int // of the variable part in the last text that was written
+	literal    []byte
+	mark       byte
+	next, last int // where the variable parts that are left begin and end
+	end        int // of the variable part in the last text that was written
 
 	lead, trail int // bytes of words at both ends of literal, as fixedWords finds them
 }
@@ -178,30 +178,24 @@ func (s *shapeReader) add(literal, more []byte, mark byte) {
 	s.taken++
 }
 
-// write writes the next text of the shape to dst from at on, and returns where
-// it ends, -1 where a part does not fit.
-func (s *shapeParts) write(dst []byte, at int) int {
+// write writes the next text of a shape from at on, and returns where it ends,
+// -1 where a part does not fit.
+func (u *unshaper) write(s *shapeParts, at int) int {
 	for i := range s.pieces {
 		p := &s.pieces[i]
-		if len(p.literal) > len(dst)-at {
+		if len(p.literal) > len(u.texts)-at {
 			return -1
 		}
-		at += copy(dst[at:], p.literal)
+		at += copy(u.texts[at:], p.literal)
 		switch p.mark {
 		case markPlain:
 		case markNumber:
-			if at = p.writeNumber(dst, at); at < 0 {
-				return -1
-			}
+			at = u.writeNumber(p, at)
 		default:
-			n := partSize(p.mark, p.parts)
-			if n < 0 {
-				return -1
-			}
-			if at = writeID(dst, at, p.mark, p.parts[:n]); at < 0 {
-				return -1
-			}
-			p.parts = p.parts[n:]
+			at = u.writeID(p, at)
+		}
+		if at < 0 {
+			return -1
 		}
 		p.end = at
 	}
@@ -249,27 +243,23 @@ func (s *shapeParts) variableWords(filter *filterBuilder, dst []byte, at int) {
 // pairs are the numbers from 00 to 99.
 const pairs = "00010203040506070809101112131415161718192021222324252627282930313233343536373839404142434445464748495051525354555657585960616263646566676869707172737475767778798081828384858687888990919293949596979899"
 
-func (p *piece) writeNumber(dst []byte, at int) int {
-	if len(p.parts) == 0 {
+func (u *unshaper) writeNumber(p *piece, at int) int {
+	parts, dst := u.parts[p.next:p.last], u.texts
+	v, n := uvarint(parts)
+	if n <= 0 {
 		return -1
-	}
-	v, n := uint64(p.parts[0]), 1
-	if v >= 0x80 {
-		if v, n = binary.Uvarint(p.parts); n <= 0 {
-			return -1
-		}
 	}
 	padded := v&1 == 1
 	v >>= 1
 	digits := digitsOf(v)
 	if padded {
-		if n == len(p.parts) || int(p.parts[n]) < digits {
+		if n == len(parts) || int(parts[n]) < digits {
 			return -1
 		}
-		digits = int(p.parts[n])
+		digits = int(parts[n])
 		n++
 	}
-	p.parts = p.parts[n:]
+	p.next += n
 	if digits > mostDigits || digits > len(dst)-at {
 		return -1
 	}
@@ -307,23 +297,34 @@ func digitsOf(v uint64) int {
 }
 
 // writeID writes an id as it stood in its text.
-func writeID(dst []byte, at int, mark byte, part []byte) int {
-	v, n := binary.Uvarint(part)
-	if v > uint64(len(dst)-at) {
+func (u *unshaper) writeID(p *piece, at int) int {
+	parts := u.parts[p.next:p.last]
+	v, n := uvarint(parts)
+	if n <= 0 || v > uint64(len(u.texts)-at) {
 		return -1
 	}
-	if mark == markMixed {
-		return at + copy(dst[at:], part[n:])
+	size := int(v)
+	if p.mark != markMixed {
+		size = (size + 1) / 2
+	}
+	if size > len(parts)-n {
+		return -1
+	}
+	part := parts[n : n+size]
+	p.next += n + size
+	if p.mark == markMixed {
+		return at + copy(u.texts[at:], part)
 	}
 	digits := "0123456789abcdef"
-	if mark == markUpper {
+	if p.mark == markUpper {
 		digits = "0123456789ABCDEF"
 	}
-	for i, c := range part[n:] {
-		dst[at+2*i] = digits[c>>4]
-		if 2*i+1 < int(v) {
-			dst[at+2*i+1] = digits[c&15]
+	dst := u.texts[at : at+int(v)]
+	for i, c := range part {
+		dst[2*i] = digits[c>>4]
+		if 2*i+1 < len(dst) {
+			dst[2*i+1] = digits[c&15]
 		}
 	}
-	return at + int(v)
+	return at + len(dst)
 }
