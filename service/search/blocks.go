@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"maps"
 	"runtime"
 	"slices"
@@ -22,9 +23,10 @@ type head struct {
 	FirstNumber         uint64
 	LastNumber          uint64
 	FirstTime, LastTime int64
+	Records             int
 }
 
-const headColumns = "id, feed_id, first_number, last_number, first_time, last_time"
+const headColumns = "id, feed_id, first_number, last_number, first_time, last_time, records"
 
 // heads returns the blocks that may hold a hit, in the order of the query.
 func (q *Query) heads(ctx context.Context, db *gorm.DB) (heads []head, err error) {
@@ -56,40 +58,51 @@ func eachBlock[T any](ctx context.Context, s *Store, q *Query, heads []head, fin
 	var running sync.WaitGroup
 	defer running.Wait()
 	defer cancel()
-	ahead := make(chan *opened[T], runtime.GOMAXPROCS(0)-1) // beside the one that is waited for
-	picked := make(chan error, 1)
-	running.Go(func() {
-		defer close(ahead)
-		picked <- s.pick(ctx, q, heads, func(h head) bool {
+	pick, stop := iter.Pull2(s.picked(ctx, q, heads))
+	defer stop()
+	var ahead []*opened[T]
+	h, err, more := pick()
+	for {
+		for more && err == nil && len(ahead) < runtime.GOMAXPROCS(0) && !enough(q, ahead, h) {
 			o := &opened[T]{head: h, ready: make(chan struct{})}
-			select {
-			case ahead <- o:
-			case <-ctx.Done():
-				return false
-			}
+			ahead = append(ahead, o)
 			running.Go(func() {
 				defer close(o.ready)
-				o.found, o.err = open(ctx, s, q, h, find)
+				o.found, o.err = open(ctx, s, q, o.head, find)
 			})
-			return true
-		})
-	})
-	o, some := <-ahead
-	for some {
+			h, err, more = pick()
+		}
+		if err != nil || len(ahead) == 0 {
+			return err
+		}
+		o := ahead[0]
+		ahead = ahead[1:]
 		<-o.ready
 		if o.err != nil {
 			return o.err
 		}
-		found := o.found
 		var next *head
-		if o, some = <-ahead; some {
-			next = &o.head
+		if len(ahead) > 0 {
+			next = &ahead[0].head
+		} else if more {
+			next = &h
 		}
-		if goOn, err := use(found, next); err != nil || !goOn {
+		if goOn, err := use(o.found, next); err != nil || !goOn {
 			return err
 		}
 	}
-	return <-picked
+}
+
+// enough tells whether the blocks being opened surely have as many hits before
+// the next block as are wanted, so that it need not be opened yet.
+func enough[T any](q *Query, ahead []*opened[T], next head) bool {
+	records := 0
+	for _, o := range ahead {
+		if q.Condition == nil && q.wholly(o.head) && q.before(q.end(o.head), q.bound(next)) {
+			records += o.head.Records
+		}
+	}
+	return records > 0 && records >= q.Limit && q.Limit > 0
 }
 
 // open opens a block and finds in it, unless its texts rule a hit out.
@@ -131,28 +144,30 @@ func (s *Store) unpack(ctx context.Context, h head) (*block.Block, error) {
 	return block.Open(row.Payload)
 }
 
-// pick calls use with the blocks whose filters do not rule a hit out, until use returns false.
-func (s *Store) pick(ctx context.Context, q *Query, heads []head, use func(head) bool) error {
+// picked gives the blocks whose filters do not rule a hit out.
+func (s *Store) picked(ctx context.Context, q *Query, heads []head) iter.Seq2[head, error] {
 	const together = 64 // filters that are fetched at a time
-	done := 0
-	for some := range slices.Chunk(heads, together) {
-		words, err := s.words(ctx, q, some)
-		if err != nil {
-			return err
-		}
-		for _, h := range some {
-			if done++; q.Progress != nil {
-				q.Progress(done, len(heads))
+	return func(yield func(head, error) bool) {
+		done := 0
+		for some := range slices.Chunk(heads, together) {
+			words, err := s.words(ctx, q, some)
+			if err != nil {
+				yield(head{}, err)
+				return
 			}
-			if w, known := words[h.ID]; known && !q.Condition.Possible(filtered{w}) {
-				continue
-			}
-			if !use(h) {
-				return nil
+			for _, h := range some {
+				if done++; q.Progress != nil {
+					q.Progress(done, len(heads))
+				}
+				if w, known := words[h.ID]; known && !q.Condition.Possible(filtered{w}) {
+					continue
+				}
+				if !yield(h, nil) {
+					return
+				}
 			}
 		}
 	}
-	return nil
 }
 
 // words returns the filters of blocks, none where the condition does not ask for words.

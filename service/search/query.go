@@ -81,6 +81,20 @@ func (q *Query) bound(h head) int64 {
 	return h.LastTime
 }
 
+// end returns the time with which a block's records end, in the order of the query.
+func (q *Query) end(h head) int64 {
+	if q.OldestFirst {
+		return h.LastTime
+	}
+	return h.FirstTime
+}
+
+// wholly tells whether the query's span has all records of a block.
+func (q *Query) wholly(h head) bool {
+	since, until := q.span()
+	return h.FirstTime >= since && h.LastTime < until && (q.After == nil || h.FirstTime > q.After.Time || h.LastTime < q.After.Time)
+}
+
 // before tells whether a time surely comes before a bound.
 func (q *Query) before(t, bound int64) bool {
 	if q.OldestFirst {
