@@ -249,6 +249,7 @@ func FuzzRoundTrip(f *testing.F) {
 
 // What is held by shapes gives back its texts, and a filter of exactly their words.
 func FuzzShapes(f *testing.F) {
+	f.Add("1 12 123 1234 12345 123456 1234567 12345678 123456789 1234567890 12345678901 123456789012345 1234567890123456 12345678901234567 123456789012345678 1234567890123456789 000000000000000001 00100000000 a literal of more than sixteen bytes 00")
 	f.Add("pump P07 at 1400 rpm\npump P12 at 0900 rpm\n9 and 10a2 x77\xffé5\n00123é\x01\nid deadbeef01 DEADBEEF02 Zx81kq04T")
 	f.Fuzz(func(t *testing.T, lines string) {
 		var s shaper

@@ -25,7 +25,7 @@ func unshape(ids, bytes []byte, most int, filter *filterBuilder) (lengths, texts
 	if err := u.read(bytes); err != nil {
 		return nil, nil, err
 	}
-	u.texts, lengths = make([]byte, total), make([]byte, 0, len(ids)*2)
+	u.texts, lengths = make([]byte, total+spare), make([]byte, 0, len(ids)*2)
 	at := 0
 	for len(ids) > 0 {
 		id, n := uvarint(ids)
@@ -48,17 +48,21 @@ func unshape(ids, bytes []byte, most int, filter *filterBuilder) (lengths, texts
 		lengths = binary.AppendUvarint(lengths, uint64(end-at)+1)
 		at = end
 	}
-	if at != len(u.texts) || !u.done() {
+	if at != int(total) || !u.done() {
 		return nil, nil, damaged("the size of its texts, or of their variable parts")
 	}
-	return lengths, u.texts, nil
+	return lengths, u.texts[:total:total], nil
 }
+
+// spare is how many bytes there are behind the texts, so that a whole word may
+// be written where only a part of it is wanted.
+const spare = 16
 
 // unshaper puts texts together.
 type unshaper struct {
 	shapes []shapeParts
 	parts  []byte // variable parts; each piece knows where those of its place are
-	texts  []byte // as far as they are written
+	texts  []byte // as far as they are written, and the spare bytes
 	filter *filterBuilder
 }
 
@@ -121,6 +125,7 @@ type shapeParts struct{ pieces []piece }
 // would keep the garbage collector busy.
 type piece struct {
 	literal    []byte
+	start      [spare]byte // of literal
 	mark       byte
 	next, last int // where the variable parts that are left begin and end
 	end        int // of the variable part in the last text that was written
@@ -174,7 +179,9 @@ func (s *shapeReader) add(literal, more []byte, mark byte) {
 		copy(more, s.free)
 		s.free = more
 	}
-	s.free[s.taken] = piece{literal: literal, mark: mark}
+	p := &s.free[s.taken]
+	*p = piece{literal: literal, mark: mark}
+	copy(p.start[:], literal)
 	s.taken++
 }
 
@@ -183,10 +190,15 @@ func (s *shapeReader) add(literal, more []byte, mark byte) {
 func (u *unshaper) write(s *shapeParts, at int) int {
 	for i := range s.pieces {
 		p := &s.pieces[i]
-		if len(p.literal) > len(u.texts)-at {
+		room := u.texts[at:]
+		if len(p.literal) > len(room)-spare {
 			return -1
 		}
-		at += copy(u.texts[at:], p.literal)
+		*(*[spare]byte)(room) = p.start
+		if len(p.literal) > spare {
+			copy(room, p.literal)
+		}
+		at += len(p.literal)
 		switch p.mark {
 		case markPlain:
 		case markNumber:
@@ -240,9 +252,6 @@ func (s *shapeParts) variableWords(filter *filterBuilder, dst []byte, at int) {
 	}
 }
 
-// pairs are the numbers from 00 to 99.
-const pairs = "00010203040506070809101112131415161718192021222324252627282930313233343536373839404142434445464748495051525354555657585960616263646566676869707172737475767778798081828384858687888990919293949596979899"
-
 func (u *unshaper) writeNumber(p *piece, at int) int {
 	parts, dst := u.parts[p.next:p.last], u.texts
 	v, n := uvarint(parts)
@@ -260,22 +269,30 @@ func (u *unshaper) writeNumber(p *piece, at int) int {
 		n++
 	}
 	p.next += n
-	if digits > mostDigits || digits > len(dst)-at {
+	if digits > mostDigits || digits > len(dst)-spare-at {
 		return -1
 	}
-	i := at + digits
-	for ; v >= 10; v /= 100 {
-		i -= 2
-		copy(dst[i:i+2], pairs[v%100*2:])
-	}
-	if v > 0 || i > at && !padded {
-		i--
-		dst[i] = byte('0' + v)
-	}
-	for ; i > at; i-- {
-		dst[i-1] = '0'
-	}
+	writeDigits(dst, at, v, digits)
 	return at + digits
+}
+
+func writeDigits(dst []byte, at int, v uint64, digits int) {
+	if digits > 8 {
+		writeDigits(dst, at, v/1e8, digits-8)
+		at, v, digits = at+digits-8, v%1e8, 8
+	}
+	write8(dst, at, uint32(v), digits)
+}
+
+// write8 writes the last digits of a number below 100,000,000, up to 8, and
+// something behind them: two, four and eight digits are taken apart together.
+func write8(dst []byte, at int, v uint32, digits int) {
+	x := uint64(v/10000) | uint64(v%10000)<<32
+	t := x * 10486 >> 20 & 0x7f0000007f // hundreds
+	x = t + (x-100*t)<<16
+	t = x * 103 >> 10 & 0x000f000f000f000f // tens
+	x = t + (x-10*t)<<8 | '0'*ones
+	binary.LittleEndian.PutUint64(dst[at:], x>>(8*(8-digits)))
 }
 
 // powers are those of 10.
@@ -300,7 +317,7 @@ func digitsOf(v uint64) int {
 func (u *unshaper) writeID(p *piece, at int) int {
 	parts := u.parts[p.next:p.last]
 	v, n := uvarint(parts)
-	if n <= 0 || v > uint64(len(u.texts)-at) {
+	if n <= 0 || v > uint64(len(u.texts)-spare-at) {
 		return -1
 	}
 	size := int(v)
