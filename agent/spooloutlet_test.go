@@ -95,7 +95,11 @@ func (s *scriptedService) SendBatch(ctx context.Context, _, _, _ string, head cl
 	}
 	if s.poison != "" && len(payload) > 0 {
 		content, err := block.Decode(payload)
-		if err == nil && bytes.Contains(content.Texts(), []byte(s.poison)) {
+		var texts []byte
+		if err == nil {
+			texts, err = content.Texts()
+		}
+		if err == nil && bytes.Contains(texts, []byte(s.poison)) {
 			return 0, &client.Problem{Status: 422, Detail: "the block cannot be read"}
 		}
 	}

@@ -112,6 +112,9 @@ func TestABlockIsReadByRuns(t *testing.T) {
 		if first, last := spans[run].First.Sec, spans[run].Last.Sec; first != int64(i) || last != int64(end-1) {
 			t.Errorf("run %d is from %d to %d", run, first, last)
 		}
+		if err := b.ReadyFrom(run); err != nil {
+			t.Fatal(err)
+		}
 		all := b.EachIn(run, func(n uint64, r *record.Record) bool {
 			if n != uint64(3*i+10) || string(r.Text) != strconv.Itoa(i) || r.Received.Sec != int64(i^3) {
 				t.Fatalf("number %d is %s", n, r.AppendJSON(nil))
@@ -261,7 +264,8 @@ func FuzzShapes(f *testing.F) {
 			all = append(all, line...)
 		}
 		ids, parts := s.append(nil, nil)
-		_, texts, err := unshape(ids[1:], parts, len(lines), shaped)
+		column := shapedColumn{ids[1:], parts}
+		_, texts, err := column.texts(0, len(lines), shaped)
 		if err != nil || !bytes.Equal(texts, all) {
 			t.Fatalf("%q comes back as %q, %v", all, texts, err)
 		}

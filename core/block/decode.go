@@ -14,14 +14,17 @@ import (
 type Block struct {
 	header  Header
 	version byte
+	body    int // bytes
 	columns [columns][]byte
-	shaped  [columns]bool // held by shapes before it was unpacked
+	held    [columns]shapedColumn // columns of texts that are held by shapes
+	from    int                   // the first record whose texts are written
 	list    [][]byte
 
-	// What index finds when it checks the columns.
+	// What is found when the columns are checked.
+	runs            []run // nil before
+	indexed         bool  // runs know where they begin
 	times, receipts []record.Stamp
 	peer            map[uint64]*record.Peer
-	runs            []run // nil before
 
 	cursor          // where the reading of records is
 	intake struct { // of the last record, which is most often that of the next
@@ -41,9 +44,9 @@ var decoders = sync.Pool{New: func() any {
 // Decode unpacks a block and checks all of it, so that reading its records
 // cannot fail. Nothing is believed that the records do not show.
 func Decode(compressed []byte) (*Block, error) {
-	b, err := open(compressed, nil)
+	b, err := Open(compressed)
 	if err == nil {
-		err = b.index()
+		err = b.ReadyFrom(0)
 	}
 	if err != nil {
 		return nil, err
@@ -55,7 +58,10 @@ func Decode(compressed []byte) (*Block, error) {
 // Index is Decode, and returns the filter of the block's words beside.
 func Index(compressed []byte) (*Block, Words, error) {
 	filter := newFilterBuilder()
-	b, err := open(compressed, filter)
+	b, err := Open(compressed)
+	if err == nil {
+		err = b.write(0, filter)
+	}
 	if err == nil {
 		err = b.index()
 	}
@@ -64,7 +70,7 @@ func Index(compressed []byte) (*Block, Words, error) {
 	}
 	b.readHeader()
 	for _, column := range []int{texts, data} {
-		if !b.shaped[column] {
+		if b.held[column].ids == nil {
 			filter.addColumn(b.columns[column], b.columns[column+1])
 		}
 	}
@@ -79,23 +85,18 @@ func Index(compressed []byte) (*Block, Words, error) {
 
 // Open unpacks a block that was checked before, and has no header: what is
 // wrong with it is found when its records are read.
-func Open(compressed []byte) (*Block, error) { return open(compressed, nil) }
-
-// open unpacks a block. The words of columns that are held by shapes go into
-// the filter, where there is one.
-func open(compressed []byte, filter *filterBuilder) (*Block, error) {
+func Open(compressed []byte) (*Block, error) {
 	d := decoders.Get().(*zstd.Decoder)
 	defer decoders.Put(d)
 	body, err := d.DecodeAll(compressed, nil)
 	if err != nil {
 		return nil, damaged(err.Error())
 	}
-	b := &Block{}
-	b.header.BodySize = len(body)
-	return b, b.split(body, filter)
+	b := &Block{body: len(body)}
+	return b, b.split(body)
 }
 
-func (b *Block) split(body []byte, filter *filterBuilder) error {
+func (b *Block) split(body []byte) error {
 	if len(body) == 0 || body[0] < firstVersion || body[0] > version {
 		return damaged("its version is not known")
 	}
@@ -130,8 +131,8 @@ func (b *Block) split(body []byte, filter *filterBuilder) error {
 		if b.version == firstVersion {
 			break
 		}
-		if err := b.unshape(column, filter); err != nil {
-			return err
+		if !b.splitTexts(column) {
+			return damaged("how its texts are held")
 		}
 	}
 	for list := b.columns[words]; len(list) > 0; {
@@ -145,31 +146,55 @@ func (b *Block) split(body []byte, filter *filterBuilder) error {
 	return nil
 }
 
-// unshape makes a column of texts plain.
-func (b *Block) unshape(column int, filter *filterBuilder) (err error) {
+// splitTexts takes the byte off a column of texts that tells how it is held.
+func (b *Block) splitTexts(column int) bool {
 	how := b.columns[column]
 	if len(how) == 0 || how[0] > shapedTexts {
-		return damaged("how its texts are held")
+		return false
 	}
 	b.columns[column] = how[1:]
-	if how[0] == plainTexts {
+	if how[0] == shapedTexts {
+		b.held[column] = shapedColumn{how[1:], b.columns[column+1]}
+		b.columns[column], b.columns[column+1] = nil, nil
+		b.from = b.header.Records // nothing is written
+	}
+	return true
+}
+
+// write makes the columns of texts plain, from a record on; those before are
+// missing. Their words go into the filter, where there is one.
+func (b *Block) write(from int, filter *filterBuilder) (err error) {
+	for _, column := range []int{texts, data, raws} {
+		if b.held[column].ids == nil {
+			continue
+		}
+		if column == raws {
+			filter = nil // nobody asks which words they have
+		}
+		if b.columns[column], b.columns[column+1], err = b.held[column].texts(from, MaxBody, filter); err != nil {
+			return err
+		}
+	}
+	b.from, b.indexed = from, false
+	return nil
+}
+
+// writeFrom writes the texts from a record on, unless they are written.
+func (b *Block) writeFrom(from int) error {
+	switch {
+	case b.from <= from:
 		return nil
+	case b.from < b.header.Records: // those before have been passed over
+		from = 0
 	}
-	if column == raws {
-		filter = nil // nobody asks which words they have
-	}
-	b.shaped[column] = true
-	before := len(how) + len(b.columns[column+1])
-	b.columns[column], b.columns[column+1], err = unshape(how[1:], b.columns[column+1], MaxBody, filter)
-	b.header.BodySize += len(b.columns[column]) + len(b.columns[column+1]) - before
-	return err
+	return b.write(from, nil)
 }
 
 // Each calls f with every record in the order of their numbers, until f
 // returns false. The record and its slices are valid until f returns. An error
 // says that the block is damaged; Decode leaves none to be found.
 func (b *Block) Each(f func(number uint64, r *record.Record) bool) error {
-	if err := b.index(); err != nil {
+	if err := b.ReadyFrom(0); err != nil {
 		return err
 	}
 	for i := range b.runs {
@@ -180,27 +205,39 @@ func (b *Block) Each(f func(number uint64, r *record.Record) bool) error {
 	return nil
 }
 
-// Span is the least and the greatest time of some records.
-type Span struct{ First, Last record.Stamp }
+// Run is what is known of a part of a block, records that follow each other:
+// how many, and the least and the greatest of their times.
+type Run struct {
+	Records     int
+	First, Last record.Stamp
+}
 
-// Runs returns the spans of the parts in which the records can be read, by
-// [Block.EachIn]. An error is as one of Each.
-func (b *Block) Runs() ([]Span, error) {
-	if err := b.index(); err != nil {
+// Runs returns the runs of the block. An error is as one of Each.
+func (b *Block) Runs() ([]Run, error) {
+	if err := b.readTimes(); err != nil {
 		return nil, err
 	}
-	spans := make([]Span, len(b.runs))
+	runs := make([]Run, len(b.runs))
 	for i := range b.runs {
-		spans[i] = Span{b.runs[i].first, b.runs[i].last}
+		runs[i] = b.runs[i].Run
 	}
-	return spans, nil
+	return runs, nil
+}
+
+// ReadyFrom makes a run, and those behind it, ready to be read by
+// [Block.EachIn]. Those before cost little. An error is as one of Each.
+func (b *Block) ReadyFrom(run int) error {
+	if err := b.writeFrom(run * runLength); err != nil {
+		return err
+	}
+	return b.index()
 }
 
 // EachIn is Each for the records of a run alone. It returns false where f did.
 func (b *Block) EachIn(run int, f func(number uint64, r *record.Record) bool) bool {
 	b.cursor = b.runs[run].cursor
 	var r record.Record
-	for range min(runLength, b.header.Records-b.next) {
+	for range b.runs[run].Records {
 		if number := b.read(&r); !f(number, &r) {
 			return false
 		}
@@ -208,10 +245,23 @@ func (b *Block) EachIn(run int, f func(number uint64, r *record.Record) bool) bo
 	return true
 }
 
+// Size returns how many bytes of memory the block takes, about.
+func (b *Block) Size() int {
+	size := b.body + len(b.times)*stampBytes + len(b.receipts)*stampBytes
+	for column, held := range b.held {
+		if held.ids != nil {
+			size += len(b.columns[column]) + len(b.columns[column+1])
+		}
+	}
+	return size
+}
+
+const stampBytes = 16 // of a stamp in memory
+
 // EachTime calls f with the time and the priority of every record, in the order
 // of their numbers. An error is as one of Each.
 func (b *Block) EachTime(f func(t record.Stamp, p record.Priority)) error {
-	if err := b.index(); err != nil {
+	if err := b.readTimes(); err != nil {
 		return err
 	}
 	for i, t := range b.times {
@@ -221,7 +271,11 @@ func (b *Block) EachTime(f func(t record.Stamp, p record.Priority)) error {
 }
 
 // Texts returns the texts of all records, end to end. They are the block's own.
-func (b *Block) Texts() []byte { return b.columns[textBytes] }
+// An error is as one of Each.
+func (b *Block) Texts() ([]byte, error) {
+	err := b.writeFrom(0)
+	return b.columns[textBytes], err
+}
 
 // read reads the next record.
 func (b *Block) read(r *record.Record) (number uint64) {

@@ -17,34 +17,48 @@ type cursor struct {
 
 // run is a part of a block: records that follow each other.
 type run struct {
-	cursor                   // where it begins
-	first, last record.Stamp // the least and the greatest time
+	Run
+	cursor // where it begins
 }
 
 const runLength = 1024 // records; the last run may have fewer
 
-// index checks all columns and finds out where the runs begin, once.
-func (b *Block) index() (err error) {
+// readTimes reads the times and the priorities, and finds out what runs there are.
+func (b *Block) readTimes() (err error) {
 	if b.runs != nil {
 		return nil
 	}
-	b.runs = make([]run, (b.header.Records+runLength-1)/runLength)
-	defer func() {
-		if err != nil {
-			b.runs = nil
-		}
-	}()
-	if !b.indexNumbers() {
-		return damaged("a number")
-	}
 	if b.times, err = b.stamps(times, zones); err != nil {
+		return err
+	}
+	if !b.checkMarks() {
+		return damaged("a priority or a mark")
+	}
+	b.runs = make([]run, (b.header.Records+runLength-1)/runLength)
+	for i := range b.runs {
+		some := b.times[i*runLength : min((i+1)*runLength, len(b.times))]
+		r := Run{len(some), some[0], some[0]}
+		for _, t := range some[1:] {
+			r.First, r.Last = earlier(r.First, t), later(r.Last, t)
+		}
+		b.runs[i].Run = r
+	}
+	return nil
+}
+
+// index checks all columns and finds out where the runs begin.
+func (b *Block) index() (err error) {
+	if b.indexed {
+		return nil
+	}
+	if err := b.readTimes(); err != nil {
 		return err
 	}
 	if b.receipts, err = b.stamps(receipts, receiptZones); err != nil {
 		return err
 	}
-	if !b.checkMarks() {
-		return damaged("a priority or a mark")
+	if !b.indexNumbers() {
+		return damaged("a number")
 	}
 	for column := hosts; column <= peers; column++ {
 		if !b.indexWords(column) {
@@ -59,13 +73,7 @@ func (b *Block) index() (err error) {
 			return damaged("a text")
 		}
 	}
-	for i, t := range b.times {
-		r := &b.runs[i/runLength]
-		if i%runLength == 0 {
-			r.first, r.last = t, t
-		}
-		r.first, r.last = earlier(r.first, t), later(r.last, t)
-	}
+	b.indexed = true
 	return nil
 }
 
@@ -176,13 +184,19 @@ func (b *Block) indexTexts(column int) bool {
 // readHeader fills the header from the columns.
 func (b *Block) readHeader() {
 	h := &b.header
+	h.BodySize = b.body
+	for column, held := range b.held {
+		if held.ids != nil {
+			h.BodySize += len(b.columns[column]) + len(b.columns[column+1]) - len(held.ids) - len(held.bytes)
+		}
+	}
 	h.FirstReceived, h.LastReceived = b.receipts[0], b.receipts[0]
 	for _, t := range b.receipts {
 		h.FirstReceived, h.LastReceived = earlier(h.FirstReceived, t), later(h.LastReceived, t)
 	}
-	h.FirstTime, h.LastTime = b.runs[0].first, b.runs[0].last
+	h.FirstTime, h.LastTime = b.runs[0].First, b.runs[0].Last
 	for i := range b.runs {
-		h.FirstTime, h.LastTime = earlier(h.FirstTime, b.runs[i].first), later(h.LastTime, b.runs[i].last)
+		h.FirstTime, h.LastTime = earlier(h.FirstTime, b.runs[i].First), later(h.LastTime, b.runs[i].Last)
 	}
 	for _, p := range b.columns[priorities] {
 		p := record.Priority(p)

@@ -2,32 +2,40 @@ package block
 
 import (
 	"encoding/binary"
+	"math"
 	"math/bits"
 
 	"oakbarrel/core/record"
 )
 
-// unshape puts the texts of a column together again: their lengths and their
-// bytes, as a plain column has them, at most most bytes. Their words go into a
-// filter, where there is one: those that a shape has once, not for every text.
-func unshape(ids, bytes []byte, most int, filter *filterBuilder) (lengths, texts []byte, err error) {
-	total, n := binary.Uvarint(ids)
+// shapedColumn is a column of texts that is held by shapes.
+type shapedColumn struct {
+	ids   []byte // which shape each text has, behind how many bytes and shapes there are
+	bytes []byte // the shapes and the variable parts
+}
+
+// texts puts the texts together again, from a record on: their lengths and
+// their bytes, as a plain column has them, at most most bytes. Those before are
+// missing. Their words go into a filter, where there is one: those that a shape
+// has once, not for every text.
+func (c *shapedColumn) texts(from, most int, filter *filterBuilder) (lengths, texts []byte, err error) {
+	total, n := binary.Uvarint(c.ids)
 	if n <= 0 || total > uint64(most) {
 		return nil, nil, damaged("the size of its texts")
 	}
-	ids = ids[n:]
+	ids := c.ids[n:]
 	count, n := binary.Uvarint(ids)
 	if n <= 0 || count > mostShapes {
 		return nil, nil, damaged("its number of shapes")
 	}
 	ids = ids[n:]
 	u := unshaper{shapes: make([]shapeParts, count), filter: filter}
-	if err := u.read(bytes); err != nil {
+	if err := u.read(c.bytes); err != nil {
 		return nil, nil, err
 	}
 	u.texts, lengths = make([]byte, total+spare), make([]byte, 0, len(ids)*2)
 	at := 0
-	for len(ids) > 0 {
+	for i := 0; len(ids) > 0; i++ {
 		id, n := uvarint(ids)
 		if n <= 0 || id > count {
 			return nil, nil, damaged("a shape that is not there")
@@ -38,6 +46,13 @@ func unshape(ids, bytes []byte, most int, filter *filterBuilder) (lengths, texts
 			continue
 		}
 		shape := &u.shapes[id-1]
+		if i < from {
+			if !u.skip(shape) {
+				return nil, nil, damaged("a variable part")
+			}
+			lengths = append(lengths, 0)
+			continue
+		}
 		end := u.write(shape, at)
 		if end < 0 {
 			return nil, nil, damaged("a variable part")
@@ -48,10 +63,10 @@ func unshape(ids, bytes []byte, most int, filter *filterBuilder) (lengths, texts
 		lengths = binary.AppendUvarint(lengths, uint64(end-at)+1)
 		at = end
 	}
-	if at != int(total) || !u.done() {
+	if at != int(total) && from == 0 || !u.done() {
 		return nil, nil, damaged("the size of its texts, or of their variable parts")
 	}
-	return lengths, u.texts[:total:total], nil
+	return lengths, u.texts[:at:at], nil
 }
 
 // spare is how many bytes there are behind the texts, so that a whole word may
@@ -212,6 +227,33 @@ func (u *unshaper) write(s *shapeParts, at int) int {
 		p.end = at
 	}
 	return at
+}
+
+// skip passes over the next text of a shape, and tells whether it is there.
+func (u *unshaper) skip(s *shapeParts) bool {
+	for i := range s.pieces {
+		p := &s.pieces[i]
+		if p.mark == markPlain {
+			continue
+		}
+		parts := u.parts[p.next:p.last]
+		v, n := uvarint(parts)
+		switch {
+		case n <= 0 || v > math.MaxInt32 && p.mark != markNumber:
+			return false
+		case p.mark == markNumber:
+			n += int(v & 1)
+		case p.mark == markMixed:
+			n += int(v)
+		default:
+			n += int(v+1) / 2
+		}
+		if n > len(parts) {
+			return false
+		}
+		p.next += n
+	}
+	return true
 }
 
 // fixedWords adds the words of a shape that no variable part touches.

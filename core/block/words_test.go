@@ -39,7 +39,11 @@ func filterOf(records ...record.Record) contents {
 	if err != nil {
 		panic(err)
 	}
-	return contents{words, content.Texts()}
+	texts, err := content.Texts()
+	if err != nil {
+		panic(err)
+	}
+	return contents{words, texts}
 }
 
 func TestAFilterRulesOutWhatIsNotThere(t *testing.T) {

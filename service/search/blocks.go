@@ -113,7 +113,13 @@ func open[T any](ctx context.Context, s *Store, q *Query, h head, find func(head
 			return found, nil
 		}
 	}
-	if err == nil && ctx.Err() == nil && (q.Condition == nil || q.Condition.Possible(unpacked{b.Texts()})) {
+	possible := true
+	if err == nil && q.Condition != nil {
+		var texts []byte
+		texts, err = b.Texts()
+		possible = q.Condition.Possible(unpacked{texts})
+	}
+	if err == nil && ctx.Err() == nil && possible {
 		found, err = find(h, b)
 	}
 	if errors.Is(err, block.ErrDamaged) && q.Damaged != nil {

@@ -148,22 +148,23 @@ func (q *Query) meets(h head, number uint64, r *record.Record) (Place, bool) {
 
 // run is a part of a block that can be read by itself.
 type run struct {
-	at    int
-	bound int64 // the time with which its records begin, in the order of the query
+	at      int
+	records int
+	bound   int64 // the time with which its records begin, in the order of the query
 }
 
-// runs returns the parts of a block that have records of the query's span, in its order.
-func (q *Query) runs(b *block.Block) ([]run, error) {
-	spans, err := b.Runs()
+// runs returns the parts of a block that have records of the query's span, in
+// its order, and the first part that surely has to be read.
+func (q *Query) runs(b *block.Block) (runs []run, first int, err error) {
+	all, err := b.Runs()
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	since, until := q.span()
-	runs := make([]run, 0, len(spans))
-	for i, span := range spans {
-		first, last := ingest.Micros(span.First), ingest.Micros(span.Last)
-		if last >= since && first < until {
-			runs = append(runs, run{i, q.bound(head{FirstTime: first, LastTime: last})})
+	for i, r := range all {
+		from, to := ingest.Micros(r.First), ingest.Micros(r.Last)
+		if to >= since && from < until {
+			runs = append(runs, run{i, r.Records, q.bound(head{FirstTime: from, LastTime: to})})
 		}
 	}
 	slices.SortStableFunc(runs, func(a, b run) int {
@@ -172,12 +173,20 @@ func (q *Query) runs(b *block.Block) ([]run, error) {
 		}
 		return cmp.Compare(b.bound, a.bound)
 	})
-	return runs, nil
+	first = len(all)
+	for i, records := 0, 0; i < len(runs) && (q.Condition != nil || q.Limit == 0 || records < q.Limit); i++ {
+		first = min(first, runs[i].at)
+		records += runs[i].records
+	}
+	return runs, min(first, len(all)-1), nil
 }
 
 // each calls f with the records of a block that meet the query, in no order.
 func (q *Query) each(h head, b *block.Block, f func(place Place, r *record.Record)) error {
-	runs, err := q.runs(b)
+	runs, first, err := q.runs(b)
+	if err == nil {
+		err = b.ReadyFrom(first)
+	}
 	if err != nil {
 		return err
 	}

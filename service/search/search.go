@@ -26,7 +26,7 @@ func New(db *gorm.DB) *Store {
 	return &Store{
 		db:      db,
 		filters: recent[block.Words]{half: 32 << 20, sizeOf: func(w block.Words) int { return len(w) }},
-		blocks:  recent[*block.Block]{half: 32 << 20, sizeOf: func(b *block.Block) int { return b.Header().BodySize }},
+		blocks:  recent[*block.Block]{half: 32 << 20, sizeOf: (*block.Block).Size},
 	}
 }
 
@@ -81,14 +81,20 @@ func (q *Query) ready(waiting []Hit, bound int64) int {
 // limit, in order. What cannot come before those is not read, and only those
 // that are wanted are written as JSON.
 func (q *Query) hits(h head, b *block.Block) ([]Hit, error) {
-	runs, err := q.runs(b)
-	if err != nil {
-		return nil, err
+	runs, first, err := q.runs(b)
+	if err == nil {
+		err = b.ReadyFrom(first)
 	}
 	var hits []Hit
 	for _, run := range runs {
 		if len(hits) == q.Limit && q.before(hits[len(hits)-1].Place.Time, run.bound) {
 			break
+		}
+		if err == nil {
+			err = b.ReadyFrom(run.at)
+		}
+		if err != nil {
+			return nil, err
 		}
 		b.EachIn(run.at, func(number uint64, r *record.Record) bool {
 			if place, ok := q.meets(h, number, r); ok {
@@ -110,6 +116,8 @@ func (q *Query) sort(hits []Hit) {
 	slices.SortFunc(hits, func(a, b Hit) int { return q.order(a.Place, b.Place) })
 }
 
+const usualJSON = 400 // bytes of a record
+
 // writeJSON reads the records of hits in a block once more.
 func writeJSON(hits []Hit, b *block.Block) {
 	wanted := map[int]map[uint64]*Hit{} // by run and number
@@ -120,10 +128,13 @@ func writeJSON(hits []Hit, b *block.Block) {
 		}
 		wanted[h.run][h.Place.Number] = h
 	}
+	all := make([]byte, 0, len(hits)*usualJSON)
 	for run, left := range wanted {
 		b.EachIn(run, func(number uint64, r *record.Record) bool {
 			if hit := left[number]; hit != nil {
-				hit.JSON = r.AppendJSON(nil)
+				start := len(all)
+				all = r.AppendJSON(all)
+				hit.JSON = all[start:len(all):len(all)]
 				delete(left, number)
 			}
 			return len(left) > 0
