@@ -12,19 +12,33 @@ import (
 // Words is a filter that tells which words records surely have not: those of
 // texts and fields, and the whole values of short properties. It is a byte
 // with its version, and groups of four cells of 64 bits, least byte first; each
-// word has its group, and sets one bit in each of its cells. The number of
+// word has its group, and sets two bits in each of its cells. The number of
 // groups is a part of mostGroups, so that a filter gets smaller by laying its
 // parts over each other.
 type Words []byte
 
 const (
-	wordsVersion = 2
-	firstWords   = 1       // in which a word set its bits in one cell; such filters are read still
-	group        = 4       // cells of a word
-	mostGroups   = 3 << 11 // 192 KiB; with very many words it tells less
-	fewestGroups = 2
-	fullest      = 0.4 // of the bits of a smaller filter are set, about, at most
+	wordsVersion  = 3
+	oneBitVersion = 2       // in which a word set one bit in each cell; such filters are read still
+	group         = 4       // cells of a word
+	mostGroups    = 3 << 11 // 192 KiB; with very many words it tells less
+	fewestGroups  = 2
+	fullest       = 0.5 // of the bits of a smaller filter are set, about, at most
 )
+
+// GroupSize is how many bytes of a filter tell of one word. The group of a word
+// is the one with the number hash>>32, modulo how many there are; they stand
+// behind the first byte, which is the version.
+const GroupSize = 8 * group
+
+// bitsOf returns which bits a word has in a cell of its group.
+func bitsOf(version byte, hash uint64, cell int) uint64 {
+	bits := uint64(1) << (hash >> (6 * cell) & 63)
+	if version != oneBitVersion {
+		bits |= 1 << (hash >> (40 + 6*cell) & 63)
+	}
+	return bits
+}
 
 // filterBuilder makes a filter.
 type filterBuilder struct{ cells []uint64 }
@@ -37,7 +51,7 @@ func newFilterBuilder() *filterBuilder {
 func (b *filterBuilder) set(hash uint64) {
 	cells := (*[group]uint64)(b.cells[hash>>32%mostGroups*group:])
 	for i := range cells {
-		cells[i] |= 1 << (hash >> (6 * i) & 63)
+		cells[i] |= bitsOf(wordsVersion, hash, i)
 	}
 }
 
@@ -76,7 +90,7 @@ func (b *filterBuilder) addValues(p Property, column []byte, list [][]byte) {
 		column = column[n:]
 		if !seen[at] {
 			seen[at] = true
-			b.set(valueHash(p, list[at-1]))
+			b.set(ValueHash(p, list[at-1]))
 		}
 	}
 }
@@ -113,21 +127,23 @@ func (b *filterBuilder) groups() int {
 // [record.EachWord] gave, in its text or a field. A filter that is not known
 // rules nothing out.
 func (w Words) HasWord(hash uint64) bool {
-	cells := len(w) / 8
-	if cells == 0 || len(w) != 1+8*cells {
+	groups := uint64(len(w)) / GroupSize
+	if groups == 0 || uint64(len(w)) != 1+GroupSize*groups {
 		return true
 	}
-	at := func(cell int) uint64 { return binary.LittleEndian.Uint64(w[1+8*cell:]) }
-	switch {
-	case w[0] == firstWords && cells&(cells-1) == 0:
-		bits := uint64(1)<<(hash&63) | 1<<(hash>>6&63) | 1<<(hash>>12&63) | 1<<(hash>>18&63)
-		return at(int(hash>>32)&(cells-1))&bits == bits
-	case w[0] != wordsVersion || cells%group != 0:
+	at := 1 + GroupSize*(hash>>32%groups)
+	return GroupHasWord(w[0], w[at:at+GroupSize], hash)
+}
+
+// GroupHasWord is [Words.HasWord] for the group of the word alone, in a filter
+// of a version.
+func GroupHasWord(version byte, cells []byte, hash uint64) bool {
+	if version != wordsVersion && version != oneBitVersion || len(cells) != GroupSize {
 		return true
 	}
-	first := int(hash>>32) % (cells / group) * group
 	for i := range group {
-		if at(first+i)>>(hash>>(6*i)&63)&1 == 0 {
+		bits := bitsOf(version, hash, i)
+		if binary.LittleEndian.Uint64(cells[8*i:])&bits != bits {
 			return false
 		}
 	}
@@ -145,9 +161,8 @@ const (
 	MsgID
 )
 
-func valueHash(p Property, v []byte) uint64 {
+// ValueHash returns the hash under which the value of a property is in a
+// filter, the same for all letter cases.
+func ValueHash(p Property, v []byte) uint64 {
 	return record.FoldedHash(v) ^ (uint64(p)+1)*0x9e3779b97f4a7c15
 }
-
-// HasValue tells whether a property of a record may have the value, in any letter case.
-func (w Words) HasValue(p Property, v []byte) bool { return w.HasWord(valueHash(p, v)) }

@@ -22,6 +22,28 @@ type Contents interface {
 // Possible tells whether any of the records may meet the condition; false is certain.
 func (c *Condition) Possible(in Contents) bool { return possible(c.root, in) }
 
+// Ask asks in all that Possible might ask, which must answer true each time.
+func (c *Condition) Ask(in Contents) { ask(c.root, in) }
+
+func ask(n node, in Contents) {
+	switch n := n.(type) {
+	case *and:
+		for _, part := range n.parts {
+			ask(part, in)
+		}
+	case *or:
+		for _, part := range n.parts {
+			ask(part, in)
+		}
+	case *named:
+		ask(n.node, in)
+	case *textTest:
+		for i := range n.search {
+			n.possibleValue(&n.search[i], in)
+		}
+	}
+}
+
 func possible(n node, in Contents) bool {
 	switch n := n.(type) {
 	case *and:

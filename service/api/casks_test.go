@@ -220,6 +220,40 @@ func TestADamagedBlockIsFoundAndTheRestIsRead(t *testing.T) {
 	}
 }
 
+// A block whose filter rules a word out is not opened: that this one is damaged
+// is not told then.
+func TestFiltersKeepBlocksShut(t *testing.T) {
+	f, ctx := newFixture(t), context.Background()
+	f.sendBlocks(agentID(506), 0)
+	var b model.Block
+	db.Order("id DESC").Take(&b)
+	defer db.Delete(&b)
+	db.Model(&b).Update("payload", b.Payload[1:])
+	words := func(n int) string {
+		var all []string
+		for i := range n {
+			all = append(all, fmt.Sprintf("text has word ghost%d", i))
+		}
+		return strings.Join(all, " or ")
+	}
+	for where, opened := range map[string]bool{
+		"text has word record": true, "text has word 7": true, "text has word kelp": false, `"record kelp"`: true, `"a kelp b"`: false, "app is ghostd": false, "host is REEF-02": true, "host is kelp-01": false,
+		"host is kelp-01 or text has word 7": true, "host is reef-02 and text has word 10": false, words(30): false, words(40): true, // more words than are looked up
+	} {
+		err := f.read.Read(ctx, client.Query{Cask: f.cask, Where: where}, client.Page{}, func([]byte) error { return nil })
+		if _, told := err.(*client.DamagedBlocks); told != opened {
+			t.Errorf("%s: opened %v, %v", where, told, err)
+		}
+	}
+	for _, words := range [][]byte{nil, {}, {3}, {9, 1, 2}} { // none, and such as nobody knows
+		db.Model(&b).Update("words", words)
+		err := f.read.Read(ctx, client.Query{Cask: f.cask, Where: "text has word kelp"}, client.Page{}, func([]byte) error { return nil })
+		if _, told := err.(*client.DamagedBlocks); !told {
+			t.Errorf("with the filter %v the block is not opened: %v", words, err)
+		}
+	}
+}
+
 // What is not committed yet is bounded: what is over is asked to come again.
 func TestAServiceThatIsBusySaysSo(t *testing.T) {
 	f, ctx := newFixture(t), context.Background()

@@ -5,9 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"maps"
 	"runtime"
-	"slices"
 	"sync"
 
 	"gorm.io/gorm"
@@ -107,8 +105,9 @@ func enough[T any](q *Query, ahead []*opened[T], next head) bool {
 
 // open opens a block and finds in it, unless its texts rule a hit out.
 func open[T any](ctx context.Context, s *Store, q *Query, h head, find func(head, *block.Block) (T, error)) (found T, err error) {
-	b, kept := s.blocks.take(h)
-	if !kept {
+	k, known := s.blocks.take(h)
+	b := k.block
+	if !known {
 		if b, err = s.unpack(ctx, h); b == nil && err == nil {
 			return found, nil
 		}
@@ -130,7 +129,7 @@ func open[T any](ctx context.Context, s *Store, q *Query, h head, find func(head
 	if err != nil {
 		return found, fmt.Errorf("block %d: %w", h.ID, err)
 	}
-	s.blocks.put(h, b)
+	s.blocks.put(h, kept{b, b.Size()})
 	return found, ctx.Err()
 }
 
@@ -150,82 +149,9 @@ func (s *Store) unpack(ctx context.Context, h head) (*block.Block, error) {
 	return block.Open(row.Payload)
 }
 
-// picked gives the blocks whose filters do not rule a hit out.
-func (s *Store) picked(ctx context.Context, q *Query, heads []head) iter.Seq2[head, error] {
-	const together = 64 // filters that are fetched at a time
-	return func(yield func(head, error) bool) {
-		done := 0
-		for some := range slices.Chunk(heads, together) {
-			words, err := s.words(ctx, q, some)
-			if err != nil {
-				yield(head{}, err)
-				return
-			}
-			for _, h := range some {
-				if done++; q.Progress != nil {
-					q.Progress(done, len(heads))
-				}
-				if w, known := words[h.ID]; known && !q.Condition.Possible(filtered{w}) {
-					continue
-				}
-				if !yield(h, nil) {
-					return
-				}
-			}
-		}
-	}
-}
-
-// words returns the filters of blocks, none where the condition does not ask for words.
-func (s *Store) words(ctx context.Context, q *Query, heads []head) (map[uint64]block.Words, error) {
-	if q.Condition == nil || q.Condition.Possible(nothing{}) {
-		return nil, nil
-	}
-	found := map[uint64]block.Words{}
-	missing := map[uint64]head{}
-	for _, h := range heads {
-		if w, known := s.filters.get(h); known {
-			found[h.ID] = w
-		} else {
-			missing[h.ID] = h
-		}
-	}
-	if len(missing) == 0 {
-		return found, nil
-	}
-	var rows []struct {
-		ID    uint64
-		Words []byte
-	}
-	if err := s.db.WithContext(ctx).Model(&model.Block{}).Select("id, words").Where("id IN ?", slices.Collect(maps.Keys(missing))).Find(&rows).Error; err != nil {
-		return nil, err
-	}
-	for _, r := range rows {
-		found[r.ID] = r.Words
-		s.filters.put(missing[r.ID], r.Words)
-	}
-	return found, nil
-}
-
-// filtered is the contents of a block as its filter shows them.
-type filtered struct{ words block.Words }
-
-func (f filtered) HasWord(hash uint64) bool            { return f.words.HasWord(hash) }
-func (f filtered) HasText(*condition.Searcher) bool    { return true }
-func (f filtered) HasValue(name string, v []byte) bool { return f.words.HasValue(properties[name], v) }
-
-var properties = map[string]block.Property{"host": block.Host, "app": block.App, "procid": block.ProcID, "msgid": block.MsgID}
-
 // unpacked is the contents of a block as its texts show them.
 type unpacked struct{ texts []byte }
 
 func (u unpacked) HasWord(uint64) bool                { return true }
 func (u unpacked) HasValue(string, []byte) bool       { return true }
 func (u unpacked) HasText(s *condition.Searcher) bool { return s.In(u.texts) }
-
-// nothing is the contents of a block whose filter rules everything out.
-type nothing struct{}
-
-func (nothing) HasWord(uint64) bool              { return false }
-func (nothing) HasValue(string, []byte) bool     { return false }
-func (nothing) HasText(*condition.Searcher) bool { return true }

@@ -1,62 +1,52 @@
 package search
 
-import "sync"
+import (
+	"sync"
 
-// recent keeps something of the blocks that were asked for lately. When the
-// newer half is full it becomes the older one, which is given up; what is asked
-// for there comes back. It is safe for concurrent use.
+	"oakbarrel/core/block"
+)
+
+// recent keeps the blocks that were asked for lately. When the newer half is
+// full it becomes the older one, which is given up; what is asked for there
+// comes back. It is safe for concurrent use.
 //
 // It is looked up by all that is known of a block, and not by the id alone: in
 // a database that was restored from an older copy ids come again.
-type recent[V any] struct {
-	half   int // how much each half may be, in bytes
-	sizeOf func(V) int
+type recent struct {
+	half int // how much each half may be, in bytes
 
 	mu           sync.Mutex
-	newer, older map[head]V
+	newer, older map[head]kept
 	size         int // of newer, in bytes
 }
 
-// get returns what is kept of a block.
-func (r *recent[V]) get(h head) (v V, known bool) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if v, known = r.newer[h]; known {
-		return v, true
-	}
-	if v, known = r.older[h]; known {
-		r.add(h, v)
-	}
-	return v, known
+// kept is a block, and how many bytes it takes.
+type kept struct {
+	block *block.Block
+	size  int
 }
 
-// take returns what is kept of a block, and keeps it no longer.
-func (r *recent[V]) take(h head) (v V, known bool) {
+// take returns a block that is kept, and keeps it no longer, as one goroutine
+// alone may read it.
+func (r *recent) take(h head) (k kept, known bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if v, known = r.newer[h]; known {
-		r.size -= r.sizeOf(v)
+	if k, known = r.newer[h]; known {
+		r.size -= k.size
 	} else {
-		v, known = r.older[h]
+		k, known = r.older[h]
 	}
 	delete(r.newer, h)
 	delete(r.older, h)
-	return v, known
+	return k, known
 }
 
-func (r *recent[V]) put(h head, v V) {
+func (r *recent) put(h head, k kept) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.add(h, v)
-}
-
-func (r *recent[V]) add(h head, v V) {
 	if r.newer == nil || r.size > r.half {
-		r.newer, r.older, r.size = map[head]V{}, r.newer, 0
+		r.newer, r.older, r.size = map[head]kept{}, r.newer, 0
 	}
-	if before, known := r.newer[h]; known {
-		r.size -= r.sizeOf(before)
-	}
-	r.newer[h] = v
-	r.size += r.sizeOf(v)
+	r.size += k.size - r.newer[h].size
+	r.newer[h] = k
 }

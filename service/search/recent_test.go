@@ -3,35 +3,39 @@ package search
 import "testing"
 
 func TestWhatWasAskedForLatelyIsKept(t *testing.T) {
-	r := recent[int]{half: 100, sizeOf: func(v int) int { return v }}
+	r := recent{half: 100}
 	at := func(id uint64) head { return head{ID: id} }
 	for id := uint64(1); id <= 100; id++ {
-		r.put(at(id), 10)
-		if v, known := r.get(at(1)); !known || v != 10 {
-			t.Fatalf("what is asked for again and again is gone after %d others", id)
+		r.put(at(id), kept{size: 10})
+		if id > 1 {
+			k, known := r.take(at(1))
+			if !known || k.size != 10 {
+				t.Fatalf("what is asked for again and again is gone after %d others", id)
+			}
+			r.put(at(1), k)
 		}
 	}
-	if _, known := r.get(at(2)); known {
+	if _, known := r.take(at(2)); known {
 		t.Error("what nobody asks for is kept")
 	}
 	sum := 0
 	for id := uint64(1); id <= 100; id++ {
-		if v, known := r.take(at(id)); known {
-			sum += v
+		if k, known := r.take(at(id)); known {
+			sum += k.size
 		}
-		if _, known := r.get(at(id)); known {
+		if _, known := r.take(at(id)); known {
 			t.Errorf("%d is kept, and was taken", id)
 		}
 	}
 	if sum < 100 || sum > 240 || r.size != 0 {
 		t.Errorf("%d bytes were kept, %d are", sum, r.size)
 	}
-	r.put(at(1), 30)
-	r.put(at(1), 40)
+	r.put(at(1), kept{size: 30})
+	r.put(at(1), kept{size: 40})
 	if r.size != 40 {
 		t.Errorf("what was put twice counts as %d bytes", r.size)
 	}
-	if _, known := r.get(head{ID: 1, FirstNumber: 2}); known {
+	if _, known := r.take(head{ID: 1, FirstNumber: 2}); known {
 		t.Error("an id that came again shows what it was before")
 	}
 }

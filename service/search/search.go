@@ -15,19 +15,13 @@ import (
 
 // Store finds records in a database. It may be used by several goroutines at a time.
 type Store struct {
-	db      *gorm.DB
-	filters recent[block.Words]
-	blocks  recent[*block.Block] // unpacked: who pages through records comes again
+	db     *gorm.DB
+	blocks recent // unpacked: who pages through records comes again
 }
 
-// New returns a Store on a database. Its filters and blocks in memory are up to
-// 128 MiB.
+// New returns a Store on a database. Its blocks in memory are up to 64 MiB.
 func New(db *gorm.DB) *Store {
-	return &Store{
-		db:      db,
-		filters: recent[block.Words]{half: 32 << 20, sizeOf: func(w block.Words) int { return len(w) }},
-		blocks:  recent[*block.Block]{half: 32 << 20, sizeOf: (*block.Block).Size},
-	}
+	return &Store{db: db, blocks: recent{half: 32 << 20}}
 }
 
 // Hit is a record that was found, as JSON.
