@@ -150,6 +150,27 @@ func GroupHasWord(version byte, cells []byte, hash uint64) bool {
 	return true
 }
 
+// WordParts is how many parts a large filter is kept in: what is asked of a word
+// stands in one of them, and the others need not be read. Part i has the groups
+// i, i+WordParts and so on.
+const WordParts = 32
+
+const leastApart = 256 // groups of a filter that is kept in parts
+
+// Parts returns the parts of a filter, without its version; nil where it is
+// small, or is of no known size.
+func (w Words) Parts() [][]byte {
+	groups := len(w) / GroupSize
+	if groups < leastApart || groups%WordParts != 0 || len(w) != 1+GroupSize*groups {
+		return nil
+	}
+	parts := make([][]byte, WordParts)
+	for i := range groups {
+		parts[i%WordParts] = append(parts[i%WordParts], w[1+GroupSize*i:][:GroupSize]...)
+	}
+	return parts
+}
+
 // Property names a property whose whole value is in a filter.
 type Property uint8
 

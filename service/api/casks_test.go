@@ -12,9 +12,11 @@ import (
 	"time"
 
 	"oakbarrel/client"
+	"oakbarrel/core/block"
 	"oakbarrel/core/record"
 	"oakbarrel/service/access"
 	"oakbarrel/service/check"
+	"oakbarrel/service/ingest"
 	"oakbarrel/service/keep"
 	"oakbarrel/service/model"
 )
@@ -251,6 +253,46 @@ func TestFiltersKeepBlocksShut(t *testing.T) {
 		if _, told := err.(*client.DamagedBlocks); !told {
 			t.Errorf("with the filter %v the block is not opened: %v", words, err)
 		}
+	}
+}
+
+func TestLargeFiltersAreKeptInParts(t *testing.T) {
+	f, ctx := newFixture(t), context.Background()
+	records := some(5000)
+	for i := range records {
+		records[i].Text = fmt.Appendf(nil, "valve %d of loop %x", i, 1e15+i*7777777)
+	}
+	head, payload := pack(1, records)
+	if _, err := f.write.SendBatch(ctx, agentID(507), "centre", f.cask, head, payload); err != nil {
+		t.Fatal(err)
+	}
+	var b model.Block
+	db.Order("id DESC").Take(&b)
+	parts := func() (n int64) { db.Model(&model.WordPart{}).Where("block_id = ?", b.ID).Count(&n); return n }
+	if !b.WordsApart || len(b.Words) > 0 || parts() != block.WordParts {
+		t.Fatalf("apart %v, %d bytes, %d parts", b.WordsApart, len(b.Words), parts())
+	}
+	ask := func(where string) (n int, err error) {
+		err = f.read.Read(ctx, client.Query{Cask: f.cask, Where: where}, client.Page{}, func([]byte) error { n++; return nil })
+		return n, err
+	}
+	for i := 0; i < 5000; i += 131 {
+		if n, err := ask(fmt.Sprintf("text has word %d and text has word %x", i, 1e15+i*7777777)); n != 1 || err != nil {
+			t.Fatalf("record %d is found %d times, %v", i, n, err)
+		}
+	}
+	db.Model(&b).Update("payload", b.Payload[1:])
+	opened := 0
+	for i := range 200 {
+		if _, err := ask(fmt.Sprintf("text has word %d", 10_000+i)); err != nil {
+			opened++
+		}
+	}
+	if opened > 8 {
+		t.Errorf("for %d of 200 words that are not there the block is opened", opened)
+	}
+	if err := ingest.Remove(db, []model.Block{b}); err != nil || parts() != 0 {
+		t.Errorf("%d parts are left of a block that is removed, %v", parts(), err)
 	}
 }
 

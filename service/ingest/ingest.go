@@ -233,7 +233,7 @@ func take(tx *gorm.DB, j *job, counts map[model.Minute]int64) (taken bool, err e
 	}
 	row := b.Row(feed.ID)
 	addAll(counts, b.CaskID, b.counts)
-	if err := tx.Create(&row).Error; err != nil {
+	if err := b.Insert(tx, &row); err != nil {
 		return false, err
 	}
 	j.confirmed = b.Last
@@ -255,6 +255,43 @@ func (b *Batch) Row(feed uint64) model.Block {
 		row.FirstTime, row.LastTime = Micros(h.FirstTime), Micros(h.LastTime)
 	}
 	return row
+}
+
+// Insert puts the block of a batch, which Row gave, into the database.
+func (b *Batch) Insert(tx *gorm.DB, row *model.Block) error {
+	cells := b.words.Parts()
+	if cells != nil {
+		row.Words, row.WordsApart = nil, true
+	}
+	if err := tx.Create(row).Error; err != nil || cells == nil {
+		return err
+	}
+	parts := make([]model.WordPart, len(cells))
+	for i := range parts {
+		parts[i] = model.WordPart{Part: uint8(i), BlockID: row.ID, Version: b.words[0], Cells: cells[i]}
+	}
+	return tx.Create(parts).Error
+}
+
+// Remove removes blocks from the database.
+func Remove(tx *gorm.DB, blocks []model.Block) error {
+	var ids, apart []uint64
+	for _, b := range blocks {
+		ids = append(ids, b.ID)
+		if b.WordsApart {
+			apart = append(apart, b.ID)
+		}
+	}
+	var parts [block.WordParts]int
+	for i := range parts {
+		parts[i] = i
+	}
+	for some := range slices.Chunk(apart, 64) {
+		if err := tx.Where("part IN ? AND block_id IN ?", parts[:], some).Delete(&model.WordPart{}).Error; err != nil {
+			return err
+		}
+	}
+	return tx.Where("id IN ?", ids).Delete(&model.Block{}).Error
 }
 
 func floor(a, b int64) int64 {

@@ -169,10 +169,8 @@ func (p *Keeper) remove(db *gorm.DB, c model.Cask, blocks []model.Block, removed
 	if len(blocks) == 0 {
 		return nil
 	}
-	var ids []uint64
 	counts := map[model.Minute]int64{}
 	for _, b := range blocks {
-		ids = append(ids, b.ID)
 		removed.blocks++
 		removed.records += int64(b.Records)
 		removed.bytes += b.Size
@@ -187,6 +185,6 @@ func (p *Keeper) remove(db *gorm.DB, c model.Cask, blocks []model.Block, removed
 		if err := ingest.SubtractCounts(tx, counts); err != nil {
 			return err
 		}
-		return tx.Where("id IN ?", ids).Delete(&model.Block{}).Error
+		return ingest.Remove(tx, blocks)
 	})
 }

@@ -86,15 +86,15 @@ func (p *Keeper) mergeRun(db *gorm.DB, run []model.Block, followed bool) error {
 		if len(blocks) < len(ids) {
 			return nil // some were removed meanwhile
 		}
-		row, err := merged(blocks)
+		batch, row, err := merged(blocks)
 		if err != nil {
 			return err
 		}
 		row.Settled = over
-		if err := tx.Create(&row).Error; err != nil {
+		if err := batch.Insert(tx, &row); err != nil {
 			return err
 		}
-		return tx.Where("id IN ?", ids).Delete(&model.Block{}).Error
+		return ingest.Remove(tx, blocks)
 	})
 	if errors.Is(err, block.ErrDamaged) {
 		p.Log.Error("blocks cannot be merged, as one is damaged; oakbarrel store check tells which", "first", ids[0], "last", ids[len(ids)-1], "why", err)
@@ -104,9 +104,9 @@ func (p *Keeper) mergeRun(db *gorm.DB, run []model.Block, followed bool) error {
 }
 
 // merged makes one block of several that follow each other.
-func merged(blocks []model.Block) (row model.Block, err error) {
+func merged(blocks []model.Block) (b ingest.Batch, row model.Block, err error) {
 	first, last := blocks[0], blocks[len(blocks)-1]
-	b := ingest.Batch{CaskID: first.CaskID, First: first.FirstNumber, Last: last.LastNumber}
+	b = ingest.Batch{CaskID: first.CaskID, First: first.FirstNumber, Last: last.LastNumber}
 	var builder block.Builder
 	for _, part := range blocks {
 		b.Lost += part.Lost
@@ -114,7 +114,7 @@ func merged(blocks []model.Block) (row model.Block, err error) {
 		if part.Shed != "" {
 			var shed [8]int
 			if err := json.Unmarshal([]byte(part.Shed), &shed); err != nil {
-				return row, err
+				return b, row, err
 			}
 			for i, n := range shed {
 				b.Shed[i] += n
@@ -125,13 +125,13 @@ func merged(blocks []model.Block) (row model.Block, err error) {
 		}
 		content, err := block.Decode(part.Payload)
 		if err != nil {
-			return row, err
+			return b, row, err
 		}
 		if err := content.Each(func(number uint64, r *record.Record) bool {
 			builder.Add(number, r)
 			return true
 		}); err != nil {
-			return row, err
+			return b, row, err
 		}
 	}
 	if builder.Len() > 0 {
@@ -139,9 +139,9 @@ func merged(blocks []model.Block) (row model.Block, err error) {
 	}
 	b.Hash = sha256.Sum256(b.Payload)
 	if err := b.Open(); err != nil {
-		return row, err
+		return b, row, err
 	}
 	row = b.Row(first.FeedID)
 	row.Arrived, row.Merged = last.Arrived, true
-	return row, nil
+	return b, row, nil
 }

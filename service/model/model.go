@@ -118,7 +118,17 @@ type Block struct {
 	Settled     bool   `gorm:"index:unsettled,priority:1"` // it is not merged any more
 	Hash        []byte `gorm:"type:binary(32)"`            // SHA-256 of the payload
 	Words       []byte `gorm:"type:mediumblob"`            // a filter, see block.Words
+	WordsApart  bool   // it is kept in parts
 	Payload     []byte `gorm:"type:longblob"`
+}
+
+// WordPart is a part of the filter of a block, so that what is asked of many
+// filters stands together.
+type WordPart struct {
+	Part    uint8  `gorm:"primaryKey;autoIncrement:false"`
+	BlockID uint64 `gorm:"primaryKey;autoIncrement:false"`
+	Version uint8
+	Cells   []byte `gorm:"type:varbinary(8000)"`
 }
 
 // Minute counts the records of a cask by their time and severity.
@@ -198,6 +208,9 @@ var migrations = []*gormigrate.Migration{{
 }, {
 	ID:      "0010 kept views",
 	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&View{}) },
+}, {
+	ID:      "0011 parts of filters",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Block{}, &WordPart{}) },
 }}
 
 // Open opens the database and brings its tables up to date. The error does not

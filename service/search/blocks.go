@@ -22,9 +22,10 @@ type head struct {
 	LastNumber          uint64
 	FirstTime, LastTime int64
 	Records             int
+	WordsApart          bool
 }
 
-const headColumns = "id, feed_id, first_number, last_number, first_time, last_time, records"
+const headColumns = "id, feed_id, first_number, last_number, first_time, last_time, records, words_apart"
 
 // heads returns the blocks that may hold a hit, in the order of the query.
 func (q *Query) heads(ctx context.Context, db *gorm.DB) (heads []head, err error) {

@@ -5,7 +5,8 @@ import (
 	"fmt"
 	"iter"
 	"slices"
-	"strings"
+
+	"gorm.io/gorm"
 
 	"oakbarrel/core/block"
 	"oakbarrel/core/condition"
@@ -61,45 +62,76 @@ func (q *Query) words() []uint64 {
 // askFilters asks the filters of blocks for words. Of a block that is gone, or
 // where there are no words, nothing is known.
 func (s *Store) askFilters(ctx context.Context, words []uint64, heads []head) (map[uint64]filtered, error) {
+	known := map[uint64]filtered{}
 	if len(words) == 0 {
-		return nil, nil
+		return known, nil
 	}
-	ids := make([]uint64, len(heads))
-	for i, h := range heads {
-		ids[i] = h.ID
+	var whole, apart []uint64
+	for _, h := range heads {
+		known[h.ID] = filtered{words, make([]cells, len(words))}
+		if h.WordsApart {
+			apart = append(apart, h.ID)
+		} else {
+			whole = append(whole, h.ID)
+		}
 	}
-	groups := make([]string, len(words))
 	for i, hash := range words {
-		groups[i] = fmt.Sprintf("SUBSTRING(words, 2 + %[1]d * (%[2]d MOD ((LENGTH(words) - 1) DIV %[1]d)), %[1]d)", block.GroupSize, hash>>32)
-	}
-	var rows []struct {
-		ID      uint64
-		Version []byte
-		Cells   []byte // of each word
-	}
-	columns := "id, SUBSTRING(words, 1, 1) AS version, CONCAT(" + strings.Join(groups, ", ") + ") AS cells"
-	if err := s.db.WithContext(ctx).Model(&model.Block{}).Select(columns).Where("id IN ?", ids).Find(&rows).Error; err != nil {
-		return nil, err
-	}
-	known := make(map[uint64]filtered, len(rows))
-	for _, r := range rows {
-		if len(r.Version) == 1 && len(r.Cells) == block.GroupSize*len(words) {
-			known[r.ID] = filtered{r.Version[0], words, r.Cells}
+		if err := s.askWhole(ctx, i, hash>>32, whole, known); err != nil {
+			return nil, err
+		}
+		if err := s.askParts(ctx, i, hash>>32, apart, known); err != nil {
+			return nil, err
 		}
 	}
 	return known, nil
 }
 
+// askWhole asks the filters that blocks have with them for a word, by its number.
+func (s *Store) askWhole(ctx context.Context, word int, number uint64, ids []uint64, known map[uint64]filtered) error {
+	group := fmt.Sprintf("SUBSTRING(words, 2 + %[1]d * (%[2]d MOD ((LENGTH(words) - 1) DIV %[1]d)), %[1]d) AS cells", block.GroupSize, number)
+	return ask(s.db.WithContext(ctx).Model(&model.Block{}).Select("id, ORD(words) AS version, "+group).Where("id IN ?", ids), word, ids, known)
+}
+
+// askParts asks the filters that are kept in parts.
+func (s *Store) askParts(ctx context.Context, word int, number uint64, ids []uint64, known map[uint64]filtered) error {
+	group := fmt.Sprintf("SUBSTRING(cells, 1 + %[1]d * (%[2]d MOD (%[3]d * (LENGTH(cells) DIV %[1]d)) DIV %[3]d), %[1]d) AS cells", block.GroupSize, number, block.WordParts)
+	return ask(s.db.WithContext(ctx).Model(&model.WordPart{}).Select("block_id AS id, version, "+group).Where("part = ? AND block_id IN ?", number%block.WordParts, ids), word, ids, known)
+}
+
+// ask notes the answers of a query.
+func ask(query *gorm.DB, word int, ids []uint64, known map[uint64]filtered) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	var rows []struct {
+		ID      uint64
+		Version uint8
+		Cells   []byte
+	}
+	if err := query.Find(&rows).Error; err != nil {
+		return err
+	}
+	for _, r := range rows {
+		known[r.ID].cells[word] = cells{r.Version, r.Cells}
+	}
+	return nil
+}
+
 // filtered is the contents of a block as its filter shows them.
 type filtered struct {
-	version byte
-	words   []uint64 // that were asked for, in order
-	cells   []byte   // the group of each
+	words []uint64 // that were asked for, in order
+	cells []cells  // the group of each
+}
+
+// cells is what a filter of a version tells of a word; nothing where it has no bytes.
+type cells struct {
+	version uint8
+	group   []byte
 }
 
 func (f filtered) HasWord(hash uint64) bool {
 	i, asked := slices.BinarySearch(f.words, hash)
-	return !asked || block.GroupHasWord(f.version, f.cells[i*block.GroupSize:][:block.GroupSize], hash)
+	return !asked || block.GroupHasWord(f.cells[i].version, f.cells[i].group, hash)
 }
 
 func (f filtered) HasText(*condition.Searcher) bool { return true }
