@@ -104,7 +104,27 @@ func BenchmarkGigabyte(b *testing.B) {
 			}
 		})
 	}
+	b.Run("size", func(b *testing.B) {
+		for b.Loop() {
+			packed, err := file.Stat()
+			check(b, err)
+			b.ReportMetric(s.tables(b)/float64(packed.Size()), "x-zstd-3")
+			b.ReportMetric(0, "ns/op")
+		}
+	})
 	b.Logf("%d MB of lines", total/1e6)
+}
+
+// tables returns how many bytes the files of the database's tables have.
+func (s *store) tables(b *testing.B) (size float64) {
+	files, err := filepath.Glob(filepath.Join(s.dir, "data", "*", "*.ibd"))
+	check(b, err)
+	for _, f := range files {
+		st, err := os.Stat(f)
+		check(b, err)
+		size += float64(st.Size())
+	}
+	return size
 }
 
 // ask reads the newest records that meet a condition.

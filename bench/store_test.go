@@ -36,6 +36,7 @@ type store struct {
 	reader *client.Client
 	url    string
 	next   uint64
+	dir    string // of the database
 }
 
 func startStore(b *testing.B) *store {
@@ -48,7 +49,7 @@ func startStore(b *testing.B) *store {
 		b.Fatal(err)
 	}
 	b.Cleanup(func() { server.Kill(); os.RemoveAll(dir) })
-	s := &store{next: 1}
+	s := &store{next: 1, dir: dir}
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, ended := make(chan string, 1), make(chan error, 1)
 	go func() {
