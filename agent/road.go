@@ -325,7 +325,28 @@ func (o *spoolOutlet) confirm(number uint64) error {
 	if written := o.spool.State().Written; number > written {
 		return fmt.Errorf("the store has records of this outlet up to number %d, but here only %d were written: the state folder is an older copy, or another agent uses a copy of it; give the agent a new one", number, written)
 	}
-	err := o.spool.Confirm(number)
-	o.makeRoom()
-	return err
+	err := o.spool.Acknowledge(number)
+	signal(o.confirmed)
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return errors.Join(err, o.forgetting)
+}
+
+// forgetConfirmed removes what is confirmed from the spool, beside the sending, as it
+// takes as long as the disk takes to sync, until ctx ends.
+func (o *spoolOutlet) forgetConfirmed(ctx context.Context) {
+	for ctx.Err() == nil {
+		select {
+		case <-o.confirmed:
+		case <-ctx.Done():
+		}
+		err := o.spool.Forget()
+		if err != nil {
+			time.AfterFunc(retryTime, func() { signal(o.confirmed) })
+		}
+		o.mu.Lock()
+		o.forgetting = err
+		o.mu.Unlock()
+		o.makeRoom()
+	}
 }

@@ -30,31 +30,33 @@ type spoolOutlet struct {
 	open      func(plan.Outlet) (road, error)
 	refusals  refusals
 
-	wake    chan struct{} // there is something to flush
-	plenty  chan struct{} // and so much that it is not to wait for more
-	flushed chan struct{} // there is something to send
-	stopped chan struct{}
-	retry   backoff // of the sending goroutine
-	most    int     // records of the next batch, of the sending goroutine: fewer while it looks for one that is refused
+	wake      chan struct{} // there is something to flush
+	plenty    chan struct{} // and so much that it is not to wait for more
+	flushed   chan struct{} // there is something to send
+	confirmed chan struct{} // there is something to forget
+	stopped   chan struct{}
+	retry     backoff // of the sending goroutine
+	most      int     // records of the next batch, of the sending goroutine: fewer while it looks for one that is refused
 
-	mu        sync.Mutex
-	road      road
-	settings  plan.Outlet
-	changes   int   // how often the road was changed
-	in, shed  int64 // shed before they came into the spool
-	refused   int64
-	marks     takenMarks
-	gone      []string // sources to forget
-	atStart   int64
-	room      chan struct{}
-	writing   string // why the spool cannot be written, "" where it can
-	sending   string // why the other side does not take, "" where it does
-	since     time.Time
-	nextTry   time.Time // zero where nothing is in the way
-	lastWrite time.Time
-	leaves    bool
-	ended     bool
-	deadline  time.Time
+	mu         sync.Mutex
+	road       road
+	settings   plan.Outlet
+	changes    int   // how often the road was changed
+	in, shed   int64 // shed before they came into the spool
+	refused    int64
+	marks      takenMarks
+	gone       []string // sources to forget
+	atStart    int64
+	room       chan struct{}
+	writing    string // why the spool cannot be written, "" where it can
+	sending    string // why the other side does not take, "" where it does
+	forgetting error  // why what is confirmed cannot be removed, nil where it can
+	since      time.Time
+	nextTry    time.Time // zero where nothing is in the way
+	lastWrite  time.Time
+	leaves     bool
+	ended      bool
+	deadline   time.Time
 }
 
 func (a *Agent) newSpoolOutlet(s plan.Outlet) (*spoolOutlet, error) {
@@ -76,7 +78,7 @@ func (a *Agent) newSpoolOutlet(s plan.Outlet) (*spoolOutlet, error) {
 func spoolOutletOn(sp *spool.Spool, s plan.Outlet, open func(plan.Outlet) (road, error), log *slog.Logger, delivered func()) *spoolOutlet {
 	return &spoolOutlet{
 		name: s.Name, kind: s.Kind, spool: sp, log: log, delivered: delivered, open: open, settings: s, atStart: sp.State().Held,
-		wake: make(chan struct{}, 1), plenty: make(chan struct{}, 1), flushed: make(chan struct{}, 1), stopped: make(chan struct{}), room: make(chan struct{}),
+		wake: make(chan struct{}, 1), plenty: make(chan struct{}, 1), flushed: make(chan struct{}, 1), confirmed: make(chan struct{}, 1), stopped: make(chan struct{}), room: make(chan struct{}),
 		retry: backoff{chance: rand.N[time.Duration]}, marks: newTakenMarks(sp.Marks()),
 	}
 }
@@ -165,11 +167,15 @@ func (o *spoolOutlet) makeRoom() {
 
 func (o *spoolOutlet) run() {
 	ctx, cancel := context.WithCancel(context.Background())
-	var sending sync.WaitGroup
+	sent, end := context.WithCancel(context.Background())
+	var sending, forgetting sync.WaitGroup
 	sending.Go(func() { o.send(ctx) })
+	forgetting.Go(func() { o.forgetConfirmed(sent) })
 	o.flushAll()
 	cancel()
 	sending.Wait()
+	end()
+	forgetting.Wait()
 	o.spool.Close()
 }
 
@@ -358,6 +364,9 @@ func (o *spoolOutlet) status(leaving bool) OutletStatus {
 	s.NextTry = timeOrNil(o.nextTry)
 	if s.Trouble == "" {
 		s.Trouble = o.sending
+	}
+	if s.Trouble == "" && o.forgetting != nil {
+		s.Trouble = "what is delivered cannot be removed from the spool: " + o.forgetting.Error()
 	}
 	if s.Trouble != "" {
 		since := o.since

@@ -71,7 +71,7 @@ service: {url: "%s", token_file: %s}
 disk: {floor: 0}
 intakes: {lines: {files: {paths: ["%s"], decode: syslog}}}
 otherwise: {send: [centre]}
-outlets: {centre: {store: {cask: bench}, spool: {disk: 1GiB, overflow: wait}, batch: {wait: 100ms}}}
+outlets: {centre: {store: {cask: bench}, spool: {disk: 1GiB, overflow: wait}, batch: {wait: 20ms}}}
 `, s.url, path("token"), path("lines.log")), 0o600))
 	var before model.Feed
 	s.db.Order("id DESC").Limit(1).Find(&before)

@@ -26,6 +26,11 @@ const shedFile = "shed"
 // serious lane, or of the group itself the least serious. Records of intakes
 // that can wait are not shed.
 func (s *Spool) makeRoom() error {
+	if now := s.State(); now.Size+int64(s.pendingSize) <= now.Limit {
+		return nil
+	}
+	s.saving.Lock()
+	defer s.saving.Unlock()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for s.size+int64(s.pendingSize) > s.limit {
@@ -259,10 +264,10 @@ func (s *Spool) isShed(number uint64) bool {
 }
 
 // forgetShed forgets what lies at or below a confirmed number.
-func (s *Spool) forgetShed() error {
-	if len(s.shed) == 0 || s.shed[0].First > s.confirmed {
+func (s *Spool) forgetShed(number uint64) error {
+	if len(s.shed) == 0 || s.shed[0].First > number {
 		return nil
 	}
-	s.shed = slices.DeleteFunc(s.shed, func(r Range) bool { return r.Last <= s.confirmed })
+	s.shed = slices.DeleteFunc(s.shed, func(r Range) bool { return r.Last <= number })
 	return s.saveShed()
 }

@@ -20,8 +20,8 @@ import (
 )
 
 // Spool is the store of one feed in a folder of its own. Add, Flush and
-// the Pending functions are for one goroutine; Read, Rewind and Confirm for another; the rest may be
-// called by any.
+// the Pending functions are for one goroutine; Read, Rewind, Acknowledge and
+// Confirm for another; the rest may be called by any.
 type Spool struct {
 	disk  disk.Disk
 	dir   string
@@ -34,6 +34,9 @@ type Spool struct {
 	next        atomic.Uint64 // the number of the next record
 
 	cursor *cursor // of Read
+
+	saving    sync.Mutex // is held while the state is written, and taken before mu
+	forgotten uint64     // the number up to which nothing is on disk; under saving
 
 	mu        sync.Mutex
 	lanes     [lanes]lane
@@ -180,6 +183,14 @@ func (s *Spool) Flush(marks []record.Mark) error {
 			group = append(group, laneID(id))
 		}
 	}
+	if err := s.write(group, marks); err != nil || len(group) > 0 {
+		return err
+	}
+	return s.noteWritten()
+}
+
+// write writes the parts of a group that are left.
+func (s *Spool) write(group []laneID, marks []record.Mark) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	whole := numbers{s.written + 1, s.next.Load() - 1}
@@ -214,10 +225,17 @@ func (s *Spool) Flush(marks []record.Mark) error {
 	s.written = whole.last
 	s.noteAge()
 	s.measure()
-	if len(group) == 0 { // all of it was shed, and no frame tells how far the numbers and the sources go
-		return errors.Join(s.rememberShed(nil), s.saveState())
-	}
 	return nil
+}
+
+// noteWritten notes how far the numbers and the sources go where all of a group
+// was shed, and no frame tells it.
+func (s *Spool) noteWritten() error {
+	s.saving.Lock()
+	defer s.saving.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return errors.Join(s.rememberShed(nil), s.saveState())
 }
 
 func (s *Spool) learn(marks []record.Mark) {
@@ -229,6 +247,8 @@ func (s *Spool) learn(marks []record.Mark) {
 // SaveMarks writes down how far sources have been taken from which nothing is
 // to be added, and forgets those that are gone. It is for the goroutine of Flush.
 func (s *Spool) SaveMarks(marks []record.Mark, gone []string) error {
+	s.saving.Lock()
+	defer s.saving.Unlock()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.learn(marks)

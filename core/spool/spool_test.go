@@ -234,10 +234,15 @@ func TestAKillAtEveryCallLeavesNoHole(t *testing.T) {
 				if err != nil {
 					return err
 				}
-				if err := s.Confirm(b.Last); err != nil {
+				if err := s.Acknowledge(b.Last); err != nil {
 					return err
 				}
-				confirmed = b.Last
+				if rnd.IntN(2) == 0 {
+					if err := s.Forget(); err != nil {
+						return err
+					}
+					confirmed = b.Last
+				}
 			}
 			return nil
 		}

@@ -33,7 +33,7 @@ func (s *Spool) loadState() error {
 	if err := json.Unmarshal(b, &saved); err != nil {
 		return fmt.Errorf("%s is damaged: %w", path, err)
 	}
-	s.confirmed, s.written = saved.Confirmed, saved.Confirmed
+	s.confirmed, s.written, s.forgotten = saved.Confirmed, saved.Confirmed, saved.Confirmed
 	for source, offset := range saved.Marks {
 		s.marks[source] = offset
 	}
@@ -42,6 +42,15 @@ func (s *Spool) loadState() error {
 
 // Confirm forgets all records up to a number, because the receiver has them.
 func (s *Spool) Confirm(number uint64) error {
+	if err := s.Acknowledge(number); err != nil {
+		return err
+	}
+	return s.Forget()
+}
+
+// Acknowledge notes that the receiver has all records up to a number. They stay
+// on disk until Forget; after a kill before that they are read once more.
+func (s *Spool) Acknowledge(number uint64) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if number <= s.confirmed {
@@ -60,15 +69,6 @@ func (s *Spool) Confirm(number uint64) error {
 	for len(s.ages) > 0 && s.ages[0].number <= number {
 		s.ages = s.ages[1:]
 	}
-	if err := s.saveState(); err != nil {
-		return err
-	}
-	if err := s.removeConfirmed(); err != nil {
-		return err
-	}
-	if err := s.forgetShed(); err != nil {
-		return err
-	}
 	if exact {
 		return nil
 	}
@@ -82,21 +82,53 @@ func (s *Spool) Confirm(number uint64) error {
 	return err
 }
 
+// Forget writes down what was acknowledged, and removes it from the disk. It may
+// take as long as the disk takes to sync; Read and Flush go on beside it.
+func (s *Spool) Forget() error {
+	s.saving.Lock()
+	defer s.saving.Unlock()
+	s.mu.Lock()
+	number, state := s.confirmed, s.state()
+	s.mu.Unlock()
+	if number == s.forgotten {
+		return nil
+	}
+	if err := s.writeState(state); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := s.removeUpTo(number); err != nil {
+		return err
+	}
+	if err := s.forgetShed(number); err != nil {
+		return err
+	}
+	s.forgotten = number
+	return nil
+}
+
 // saveState writes down what is confirmed and how far sources were taken. The
-// caller holds the lock.
-func (s *Spool) saveState() error {
+// caller holds both locks.
+func (s *Spool) saveState() error { return s.writeState(s.state()) }
+
+func (s *Spool) state() []byte {
 	b, err := json.Marshal(savedState{s.confirmed, s.marks})
 	if err != nil {
 		panic(err) // numbers and names always can be written
 	}
-	return disk.WriteFile(s.disk, filepath.Join(s.dir, stateFile), append(b, '\n'), 0o640)
+	return append(b, '\n')
 }
 
-// removeConfirmed removes the chunks that hold nothing above the confirmed number.
-func (s *Spool) removeConfirmed() error {
+func (s *Spool) writeState(state []byte) error {
+	return disk.WriteFile(s.disk, filepath.Join(s.dir, stateFile), state, 0o640)
+}
+
+// removeUpTo removes the chunks that hold nothing above a number.
+func (s *Spool) removeUpTo(number uint64) error {
 	for i := range s.lanes {
 		l := &s.lanes[i]
-		for len(l.chunks) > 0 && l.chunks[0].last <= s.confirmed {
+		for len(l.chunks) > 0 && l.chunks[0].last <= number {
 			if len(l.chunks) == 1 {
 				l.close()
 			}
