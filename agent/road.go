@@ -327,13 +327,11 @@ func (o *spoolOutlet) confirm(number uint64) error {
 	}
 	err := o.spool.Acknowledge(number)
 	signal(o.confirmed)
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	return errors.Join(err, o.forgetting)
+	return err
 }
 
-// forgetConfirmed removes what is confirmed from the spool, beside the sending, as it
-// takes as long as the disk takes to sync, until ctx ends.
+// forgetConfirmed removes what is confirmed from the spool until ctx ends. It
+// works beside the sending, as it takes as long as the disk takes to sync.
 func (o *spoolOutlet) forgetConfirmed(ctx context.Context) {
 	for ctx.Err() == nil {
 		select {
@@ -345,7 +343,7 @@ func (o *spoolOutlet) forgetConfirmed(ctx context.Context) {
 			time.AfterFunc(retryTime, func() { signal(o.confirmed) })
 		}
 		o.mu.Lock()
-		o.forgetting = err
+		o.note(&o.removing, "what is delivered cannot be removed from the spool; the outlet goes on and tries again", err)
 		o.mu.Unlock()
 		o.makeRoom()
 	}

@@ -38,25 +38,25 @@ type spoolOutlet struct {
 	retry     backoff // of the sending goroutine
 	most      int     // records of the next batch, of the sending goroutine: fewer while it looks for one that is refused
 
-	mu         sync.Mutex
-	road       road
-	settings   plan.Outlet
-	changes    int   // how often the road was changed
-	in, shed   int64 // shed before they came into the spool
-	refused    int64
-	marks      takenMarks
-	gone       []string // sources to forget
-	atStart    int64
-	room       chan struct{}
-	writing    string // why the spool cannot be written, "" where it can
-	sending    string // why the other side does not take, "" where it does
-	forgetting error  // why what is confirmed cannot be removed, nil where it can
-	since      time.Time
-	nextTry    time.Time // zero where nothing is in the way
-	lastWrite  time.Time
-	leaves     bool
-	ended      bool
-	deadline   time.Time
+	mu        sync.Mutex
+	road      road
+	settings  plan.Outlet
+	changes   int   // how often the road was changed
+	in, shed  int64 // shed before they came into the spool
+	refused   int64
+	marks     takenMarks
+	gone      []string // sources to forget
+	atStart   int64
+	room      chan struct{}
+	writing   string // why the spool cannot be written, "" where it can
+	sending   string // why the other side does not take, "" where it does
+	removing  string // why what is delivered cannot be removed from the spool, "" where it can
+	since     time.Time
+	nextTry   time.Time // zero where nothing is in the way
+	lastWrite time.Time
+	leaves    bool
+	ended     bool
+	deadline  time.Time
 }
 
 func (a *Agent) newSpoolOutlet(s plan.Outlet) (*spoolOutlet, error) {
@@ -303,7 +303,7 @@ func (o *spoolOutlet) note(trouble *string, what string, err error) {
 	if text == *trouble {
 		return
 	}
-	if o.writing == "" && o.sending == "" {
+	if o.writing == "" && o.sending == "" && o.removing == "" {
 		o.since = time.Now()
 	}
 	*trouble = text
@@ -365,8 +365,8 @@ func (o *spoolOutlet) status(leaving bool) OutletStatus {
 	if s.Trouble == "" {
 		s.Trouble = o.sending
 	}
-	if s.Trouble == "" && o.forgetting != nil {
-		s.Trouble = "what is delivered cannot be removed from the spool: " + o.forgetting.Error()
+	if s.Trouble == "" {
+		s.Trouble = o.removing
 	}
 	if s.Trouble != "" {
 		since := o.since
