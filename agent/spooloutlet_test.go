@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -19,6 +20,7 @@ import (
 	"oakbarrel/client"
 	"oakbarrel/core/block"
 	"oakbarrel/core/disk"
+	"oakbarrel/core/disk/disktest"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
@@ -117,8 +119,8 @@ type testOutlet struct {
 	sent    int
 }
 
-func newTestOutlet(t *testing.T, dir string, service *scriptedService) *testOutlet {
-	sp, err := spool.Open(disk.OS, dir, 1<<20)
+func newTestOutlet(t *testing.T, d disk.Disk, dir string, service *scriptedService) *testOutlet {
+	sp, err := spool.Open(d, dir, 1<<20)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -166,7 +168,7 @@ func TestASenderTriesAgainLessAndLessOften(t *testing.T) {
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
 		down := &client.RetryLater{Err: errors.New("connection refused")}
-		o := newTestOutlet(t, dir, &scriptedService{errors: slices.Repeat([]error{down}, 10)})
+		o := newTestOutlet(t, disk.OS, dir, &scriptedService{errors: slices.Repeat([]error{down}, 10)})
 		defer o.end()
 		o.give(3)
 		pass(time.Millisecond)
@@ -204,7 +206,7 @@ func TestASenderWaitsAsLongAsTheStoreAsks(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		busy := &client.RetryLater{After: 90 * time.Second, Err: errors.New("too many requests")}
 		refused := &client.Problem{Status: 403, Detail: "the token may read, not write"}
-		o := newTestOutlet(t, dir, &scriptedService{errors: []error{busy, refused, refused}})
+		o := newTestOutlet(t, disk.OS, dir, &scriptedService{errors: []error{busy, refused, refused}})
 		defer o.end()
 		pass(5 * time.Minute)
 		want := []time.Duration{0, 90 * time.Second, 95 * time.Second, 100 * time.Second}
@@ -217,7 +219,7 @@ func TestASenderWaitsAsLongAsTheStoreAsks(t *testing.T) {
 func TestABatchWaitsForMore(t *testing.T) {
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
-		o := newTestOutlet(t, dir, &scriptedService{})
+		o := newTestOutlet(t, disk.OS, dir, &scriptedService{})
 		defer o.end()
 		pass(10 * time.Second)
 		for range 3 {
@@ -242,7 +244,7 @@ func TestABatchWaitsForMore(t *testing.T) {
 func TestASenderGoesOnWhereTheStoreIs(t *testing.T) {
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
-		o := newTestOutlet(t, dir, &scriptedService{})
+		o := newTestOutlet(t, disk.OS, dir, &scriptedService{})
 		defer o.end()
 		o.give(10)
 		pass(10 * time.Second)
@@ -265,7 +267,7 @@ func TestASenderGoesOnWhereTheStoreIs(t *testing.T) {
 		}
 	})
 	synctest.Test(t, func(t *testing.T) { // the same folder again, at a store that never was
-		o := newTestOutlet(t, dir, &scriptedService{took: took{confirmed: 300}})
+		o := newTestOutlet(t, disk.OS, dir, &scriptedService{took: took{confirmed: 300}})
 		defer o.end()
 		o.give(1)
 		pass(10 * time.Second)
@@ -280,7 +282,7 @@ func TestASenderGoesOnWhereTheStoreIs(t *testing.T) {
 func TestARecordThatIsRefusedDoesNotStopTheRoad(t *testing.T) {
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
-		o := newTestOutlet(t, dir, &scriptedService{poison: "<37>"})
+		o := newTestOutlet(t, disk.OS, dir, &scriptedService{poison: "<37>"})
 		defer o.end()
 		var b record.Batch
 		for n := range 90 {
@@ -313,7 +315,7 @@ func TestStatusTellsSinceWhenRecordsWaitAndWhenTheNextTryIs(t *testing.T) {
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
 		start := time.Now()
-		o := newTestOutlet(t, dir, &scriptedService{errors: []error{&client.RetryLater{After: time.Minute, Err: errors.New("too many requests")}}})
+		o := newTestOutlet(t, disk.OS, dir, &scriptedService{errors: []error{&client.RetryLater{After: time.Minute, Err: errors.New("too many requests")}}})
 		defer o.end()
 		o.give(1)
 		pass(10 * time.Second)
@@ -330,11 +332,43 @@ func TestStatusTellsSinceWhenRecordsWaitAndWhenTheNextTryIs(t *testing.T) {
 	})
 }
 
+func TestAnOutletWhoseSpoolCannotShrinkGoesOn(t *testing.T) {
+	dir := t.TempDir()
+	var full atomic.Bool
+	d := &disktest.Disk{Fault: func(_ int, op, path string) error {
+		if full.Load() && strings.Contains(path, "state.json") {
+			return disktest.ErrFault
+		}
+		return nil
+	}}
+	chunks := func() int {
+		names, _ := filepath.Glob(filepath.Join(dir, "*.chunk"))
+		return len(names)
+	}
+	synctest.Test(t, func(t *testing.T) {
+		o := newTestOutlet(t, d, dir, &scriptedService{})
+		defer o.end()
+		full.Store(true)
+		for range 3 {
+			o.give(5)
+			pass(5 * time.Second)
+		}
+		if s := o.status(false); s.Out != 15 || s.Held != 0 || !strings.Contains(s.Trouble, "fault") || s.TroubleSince == nil || chunks() == 0 {
+			t.Errorf("with a disk that takes nothing: %+v, %d chunks", s, chunks())
+		}
+		full.Store(false)
+		pass(5 * time.Second)
+		if s := o.status(false); s.Trouble != "" || chunks() != 0 {
+			t.Errorf("with room again: %+v, %d chunks", s, chunks())
+		}
+	})
+}
+
 func TestAnOutletThatLeavesDeliversFirst(t *testing.T) {
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
 		down := &client.RetryLater{Err: errors.New("down")}
-		o := newTestOutlet(t, dir, &scriptedService{errors: []error{down, down, down}})
+		o := newTestOutlet(t, disk.OS, dir, &scriptedService{errors: []error{down, down, down}})
 		o.give(5)
 		o.leave()
 		pass(time.Second)
