@@ -17,8 +17,8 @@ import (
 // tells of the words that are looked for is read, in the database.
 
 const (
-	firstTogether = 64   // filters that are asked at first, then more and more
-	mostTogether  = 1024 // at a time
+	firstTogether = 256  // filters that are asked at first, then more and more
+	mostTogether  = 4096 // at a time
 	mostWords     = 32   // that are looked for; what is asked of more is not known
 )
 
@@ -95,7 +95,13 @@ func (s *Store) askWhole(ctx context.Context, word int, number uint64, ids []uin
 // askParts asks the filters that are kept in parts.
 func (s *Store) askParts(ctx context.Context, word int, number uint64, ids []uint64, known map[uint64]filtered) error {
 	group := fmt.Sprintf("SUBSTRING(cells, 1 + %[1]d * (%[2]d MOD (%[3]d * (LENGTH(cells) DIV %[1]d)) DIV %[3]d), %[1]d) AS cells", block.GroupSize, number, block.WordParts)
-	return ask(s.db.WithContext(ctx).Model(&model.WordPart{}).Select("block_id AS id, version, "+group).Where("part = ? AND block_id IN ?", number%block.WordParts, ids), word, ids, known)
+	query := s.db.WithContext(ctx).Model(&model.WordPart{}).Select("block_id AS id, version, "+group).Where("part = ?", number%block.WordParts)
+	if len(ids) > 0 && slices.Max(ids)-slices.Min(ids) < 4*uint64(len(ids)) { // quicker, with few others between them
+		query = query.Where("block_id BETWEEN ? AND ?", slices.Min(ids), slices.Max(ids))
+	} else {
+		query = query.Where("block_id IN ?", ids)
+	}
+	return ask(query, word, ids, known)
 }
 
 // ask notes the answers of a query.
@@ -112,7 +118,9 @@ func ask(query *gorm.DB, word int, ids []uint64, known map[uint64]filtered) erro
 		return err
 	}
 	for _, r := range rows {
-		known[r.ID].cells[word] = cells{r.Version, r.Cells}
+		if f, wanted := known[r.ID]; wanted {
+			f.cells[word] = cells{r.Version, r.Cells}
+		}
 	}
 	return nil
 }
