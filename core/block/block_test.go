@@ -115,7 +115,7 @@ func TestABlockIsReadByRuns(t *testing.T) {
 		if err := b.ReadyFrom(run); err != nil {
 			t.Fatal(err)
 		}
-		all := b.EachIn(run, func(n uint64, r *record.Record) bool {
+		all := b.EachIn(run, true, func(n uint64, r *record.Record) bool {
 			if n != uint64(3*i+10) || string(r.Text) != strconv.Itoa(i) || r.Received.Sec != int64(i^3) {
 				t.Fatalf("number %d is %s", n, r.AppendJSON(nil))
 			}

@@ -198,7 +198,7 @@ func (b *Block) Each(f func(number uint64, r *record.Record) bool) error {
 		return err
 	}
 	for i := range b.runs {
-		if !b.EachIn(i, f) {
+		if !b.EachIn(i, true, f) {
 			return nil
 		}
 	}
@@ -234,11 +234,13 @@ func (b *Block) ReadyFrom(run int) error {
 }
 
 // EachIn is Each for the records of a run alone. It returns false where f did.
-func (b *Block) EachIn(run int, f func(number uint64, r *record.Record) bool) bool {
+// Without names, which is quicker, the records have no host, app, process and
+// message id, intake and peer.
+func (b *Block) EachIn(run int, names bool, f func(number uint64, r *record.Record) bool) bool {
 	b.cursor = b.runs[run].cursor
 	var r record.Record
 	for range b.runs[run].Records {
-		if number := b.read(&r); !f(number, &r) {
+		if number := b.read(&r, names); !f(number, &r) {
 			return false
 		}
 	}
@@ -277,15 +279,17 @@ func (b *Block) Texts() ([]byte, error) {
 	return b.columns[textBytes], err
 }
 
-// read reads the next record.
-func (b *Block) read(r *record.Record) (number uint64) {
+// read reads the next record, with names or without; for a whole run the same.
+func (b *Block) read(r *record.Record, names bool) (number uint64) {
 	r.Reset()
 	r.Time, r.Received = b.times[b.next], b.receipts[b.next]
 	r.Priority = record.Priority(b.columns[priorities][b.next])
 	m := b.columns[marks][b.next]
 	r.Stream, r.Unparsed, r.Cut = record.Stream(m&3), m&markUnparsed != 0, m&markCut != 0
-	r.Host, r.App, r.ProcID, r.MsgID = b.word(b.uvarint(hosts)), b.word(b.uvarint(apps)), b.word(b.uvarint(procIDs)), b.word(b.uvarint(msgIDs))
-	r.Intake, r.Peer = b.intakeAt(b.uvarint(intakes)), b.peer[b.uvarint(peers)]
+	if names {
+		r.Host, r.App, r.ProcID, r.MsgID = b.word(b.uvarint(hosts)), b.word(b.uvarint(apps)), b.word(b.uvarint(procIDs)), b.word(b.uvarint(msgIDs))
+		r.Intake, r.Peer = b.intakeAt(b.uvarint(intakes)), b.peer[b.uvarint(peers)]
+	}
 	r.Text, r.Data, r.Raw = b.text(texts), b.text(data), b.text(raws)
 	b.next++
 	b.number += b.uvarint(numbers) + 1

@@ -19,6 +19,21 @@ func pumpRecord() *record.Record {
 	}
 }
 
+func withoutNames(r *record.Record) *record.Record {
+	return &record.Record{Priority: r.Priority, Stream: r.Stream, Text: r.Text, Data: r.Data}
+}
+
+func TestAConditionTellsWhetherItAsksForNames(t *testing.T) {
+	for condition, want := range map[string]bool{
+		"any": false, "severity is error and text has word x": false, `not (field a.b > 4 or "x")`: false, "text matches /x/ and stream is stderr and facility is kern": false, "field host exists": false,
+		"host is x": true, "any or procid missing": true, "not msgid matches /x/": true, "app contains x": true, "intake is x and any": true, "peer within 10.0.0.0/8": true,
+	} {
+		if c, err := Parse(condition, nil); err != nil || c.AsksNames() != want {
+			t.Errorf("%s: %v, %v", condition, !want, err)
+		}
+	}
+}
+
 func TestMatch(t *testing.T) {
 	r := pumpRecord()
 	for _, c := range []struct {
@@ -74,6 +89,9 @@ func TestMatch(t *testing.T) {
 		}
 		if n := testing.AllocsPerRun(5, func() { cond.Match(r) }); n != 0 {
 			t.Errorf("%s: %v allocations", c.condition, n)
+		}
+		if bare := withoutNames(r); !cond.AsksNames() && cond.Match(bare) != c.want {
+			t.Errorf("%s: is another without names, for which it does not ask", c.condition)
 		}
 	}
 }

@@ -103,7 +103,7 @@ func (s *Store) count(ctx context.Context, q Query, at func(micros int64, r *rec
 	}
 	find := func(h head, b *block.Block) (map[cell]int64, error) {
 		cells := map[cell]int64{}
-		return cells, q.each(h, b, func(place Place, r *record.Record) {
+		return cells, q.each(h, b, false, func(place Place, r *record.Record) {
 			cells[cell{at(place.Time, r), r.Severity()}]++
 		})
 	}

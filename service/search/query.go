@@ -181,8 +181,11 @@ func (q *Query) runs(b *block.Block) (runs []run, first int, err error) {
 	return runs, min(first, len(all)-1), nil
 }
 
-// each calls f with the records of a block that meet the query, in no order.
-func (q *Query) each(h head, b *block.Block, f func(place Place, r *record.Record)) error {
+func (q *Query) asksNames() bool { return q.Condition != nil && q.Condition.AsksNames() }
+
+// each calls f with the records of a block that meet the query, in no order;
+// with names or, where the query does not ask for them, without.
+func (q *Query) each(h head, b *block.Block, names bool, f func(place Place, r *record.Record)) error {
 	runs, first, err := q.runs(b)
 	if err == nil {
 		err = b.ReadyFrom(first)
@@ -191,7 +194,7 @@ func (q *Query) each(h head, b *block.Block, f func(place Place, r *record.Recor
 		return err
 	}
 	for _, run := range runs {
-		b.EachIn(run.at, func(number uint64, r *record.Record) bool {
+		b.EachIn(run.at, names || q.asksNames(), func(number uint64, r *record.Record) bool {
 			if place, ok := q.meets(h, number, r); ok {
 				f(place, r)
 			}

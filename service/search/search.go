@@ -90,7 +90,7 @@ func (q *Query) hits(h head, b *block.Block) ([]Hit, error) {
 		if err != nil {
 			return nil, err
 		}
-		b.EachIn(run.at, func(number uint64, r *record.Record) bool {
+		b.EachIn(run.at, q.asksNames(), func(number uint64, r *record.Record) bool {
 			if place, ok := q.meets(h, number, r); ok {
 				hits = append(hits, Hit{Place: place, run: run.at})
 			}
@@ -124,7 +124,7 @@ func writeJSON(hits []Hit, b *block.Block) {
 	}
 	all := make([]byte, 0, len(hits)*usualJSON)
 	for run, left := range wanted {
-		b.EachIn(run, func(number uint64, r *record.Record) bool {
+		b.EachIn(run, true, func(number uint64, r *record.Record) bool {
 			if hit := left[number]; hit != nil {
 				start := len(all)
 				all = r.AppendJSON(all)

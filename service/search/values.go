@@ -61,7 +61,7 @@ func (s *Store) TopValues(ctx context.Context, q Query, value func([]byte, *reco
 	find := func(h head, b *block.Block) (map[string]int64, error) {
 		counts := map[string]int64{}
 		var key []byte
-		return counts, q.each(h, b, func(_ Place, r *record.Record) {
+		return counts, q.each(h, b, true, func(_ Place, r *record.Record) {
 			key = value(key[:0], r)
 			counts[string(key)]++
 		})

@@ -1,0 +1,39 @@
+package condition
+
+// AsksNames tells whether the condition asks for the host, the app, the
+// process or message id, the intake or the peer of a record. One that does not
+// may be asked of a record without them.
+func (c *Condition) AsksNames() bool { return asksNames(c.root) }
+
+func asksNames(n node) bool {
+	switch n := n.(type) {
+	case *and:
+		return anyAsksNames(n.parts)
+	case *or:
+		return anyAsksNames(n.parts)
+	case *not:
+		return asksNames(n.part)
+	case *named:
+		return asksNames(n.node)
+	case *textTest:
+		return n.prop.isName()
+	case *expressionTest:
+		return n.prop.isName()
+	case *existsTest:
+		return n.prop.isName()
+	case any, *severityTest, *facilityTest, *streamTest, *numberTest:
+		return false
+	}
+	return true
+}
+
+func anyAsksNames(parts []node) bool {
+	for _, part := range parts {
+		if asksNames(part) {
+			return true
+		}
+	}
+	return false
+}
+
+func (p property) isName() bool { return p.which != text && p.which != field }
