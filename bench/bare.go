@@ -4,12 +4,16 @@
 package bench
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"math/rand/v2"
 	"net"
 	"os"
+	"runtime"
 	"slices"
+	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -110,4 +114,23 @@ func pair(rounds int, bare, ours func() time.Duration) (bareTime, ourTime time.D
 	slices.Sort(all)
 	slices.Sort(ratios)
 	return bares[rounds/2], all[rounds/2], ratios[rounds/2]
+}
+
+// scan counts a text in a file, which is most likely in the system's memory,
+// with as many readers as there are processors.
+func scan(f *os.File, size int64, text string) (found int64) {
+	var count atomic.Int64
+	var readers sync.WaitGroup
+	part := size/int64(runtime.GOMAXPROCS(0)) + 1
+	for start := int64(0); start < size; start += part {
+		readers.Go(func() {
+			buffer := make([]byte, 1<<20+len(text)-1) // and what may go on in the next
+			for at := start; at < min(start+part, size); at += 1 << 20 {
+				n, _ := f.ReadAt(buffer[:min(int64(len(buffer)), start+part-at+int64(len(text))-1)], at)
+				count.Add(int64(bytes.Count(buffer[:n], []byte(text))))
+			}
+		})
+	}
+	readers.Wait()
+	return count.Load()
 }

@@ -23,7 +23,7 @@ import (
 // committed. The bare one posts the same bytes in pieces of 1 MiB on one
 // connection, and syncs each.
 func BenchmarkRoad(b *testing.B) {
-	const records = 600_000
+	const records = 1_500_000
 	data := corpus(records)
 	s := startStore(b)
 	token, err := access.NewToken(s.db, "bench", access.Write, "")
