@@ -19,7 +19,7 @@ type Query struct {
 	Casks        []uint64
 	Since, Until int64 // Since is included, Until is not; 0 for no end
 	Condition    *condition.Condition
-	Limit        int
+	Limit        int // of a search, 1 or more
 	OldestFirst  bool
 	After        *Place // go on behind this record
 	// Damaged is told of blocks that cannot be read, by several goroutines at a
@@ -154,7 +154,7 @@ type run struct {
 }
 
 // runs returns the parts of a block that have records of the query's span, in
-// its order, and the first part that surely has to be read.
+// its order, and the first part of the block that surely has to be read.
 func (q *Query) runs(b *block.Block) (runs []run, first int, err error) {
 	all, err := b.Runs()
 	if err != nil {
@@ -178,7 +178,7 @@ func (q *Query) runs(b *block.Block) (runs []run, first int, err error) {
 		first = min(first, runs[i].at)
 		records += runs[i].records
 	}
-	return runs, min(first, len(all)-1), nil
+	return runs, first, nil
 }
 
 func (q *Query) asksNames() bool { return q.Condition != nil && q.Condition.AsksNames() }
@@ -187,7 +187,7 @@ func (q *Query) asksNames() bool { return q.Condition != nil && q.Condition.Asks
 // with names or, where the query does not ask for them, without.
 func (q *Query) each(h head, b *block.Block, names bool, f func(place Place, r *record.Record)) error {
 	runs, first, err := q.runs(b)
-	if err == nil {
+	if err == nil && len(runs) > 0 {
 		err = b.ReadyFrom(first)
 	}
 	if err != nil {

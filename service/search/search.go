@@ -76,18 +76,18 @@ func (q *Query) ready(waiting []Hit, bound int64) int {
 // that are wanted are written as JSON.
 func (q *Query) hits(h head, b *block.Block) ([]Hit, error) {
 	runs, first, err := q.runs(b)
-	if err == nil {
+	if err == nil && len(runs) > 0 {
 		err = b.ReadyFrom(first)
+	}
+	if err != nil {
+		return nil, err
 	}
 	var hits []Hit
 	for _, run := range runs {
 		if len(hits) == q.Limit && q.before(hits[len(hits)-1].Place.Time, run.bound) {
 			break
 		}
-		if err == nil {
-			err = b.ReadyFrom(run.at)
-		}
-		if err != nil {
+		if err := b.ReadyFrom(run.at); err != nil { // more than first foresaw
 			return nil, err
 		}
 		b.EachIn(run.at, q.asksNames(), func(number uint64, r *record.Record) bool {
