@@ -93,9 +93,26 @@ func (r *road) cut() {
 	r.conns = nil
 }
 
-// Agents, service and database are killed, connections cut and slowed down,
-// the service's address closed, while three hosts follow files that are rolled. In the end every balance closes, and the
-// store has each line once. OAKBARREL_SOAK sets for how long.
+// fill leaves no room on the disk of an agent's state, and free gives it back.
+func fill(t *testing.T, disk string) {
+	f, err := os.OpenFile(filepath.Join(disk, "filler"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	for size := 1 << 20; size > 0; { // less and less, to the last byte
+		if n, err := f.Write(make([]byte, size)); err != nil || n < size {
+			size /= 2
+		}
+	}
+}
+
+func free(disk string) { os.Remove(filepath.Join(disk, "filler")) }
+
+// Agents, service and database are killed, connections cut and slowed down, the
+// service's address closed and the agents' disks filled, while three hosts
+// follow files that are rolled. In the end every balance closes, and the store
+// has each line once. OAKBARREL_SOAK sets for how long.
 func TestSoak(t *testing.T) {
 	span := 12 * time.Second
 	if d, err := time.ParseDuration(os.Getenv("OAKBARREL_SOAK")); err == nil {
@@ -106,6 +123,7 @@ func TestSoak(t *testing.T) {
 	token := s.token("bay", "write")
 	rnd := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
 	var hosts []*host
+	disks := map[*host]string{}
 	var writers []*writer
 	for i := range 3 {
 		h := newHost(t, fmt.Sprintf(`oakbarrel: 1
@@ -123,6 +141,8 @@ outlets:
 		for n := range 2 {
 			writers = append(writers, &writer{t: t, path: filepath.Join(h.dir, "logs", fmt.Sprintf("host%d-%c.log", i, 'a'+n)), rnd: rnd})
 		}
+		disks[h] = h.mountSmall("64m")
+		h.state = filepath.Join(disks[h], "state")
 		h.start()
 		hosts = append(hosts, h)
 	}
@@ -138,6 +158,7 @@ outlets:
 			h := hosts[rnd.IntN(len(hosts))]
 			h.kill()
 			w.write()
+			free(disks[h])
 			h.start()
 		case what < 29:
 			did["service killed"]++
@@ -167,7 +188,16 @@ outlets:
 		case what < 53:
 			did["open again"]++
 			way.closed.Store(false)
+		case what < 56:
+			did["disk filled"]++
+			fill(t, disks[hosts[rnd.IntN(len(hosts))]])
+		case what < 60:
+			did["room again"]++
+			free(disks[hosts[rnd.IntN(len(hosts))]])
 		}
+	}
+	for _, disk := range disks {
+		free(disk)
 	}
 	way.closed.Store(false)
 	way.slow.Store(0)
