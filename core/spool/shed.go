@@ -29,6 +29,9 @@ func (s *Spool) makeRoom() error {
 	if now := s.State(); now.Size+int64(s.pendingSize) <= now.Limit {
 		return nil
 	}
+	if err := s.Forget(); err != nil { // what was delivered goes first
+		return err
+	}
 	s.saving.Lock()
 	defer s.saving.Unlock()
 	s.mu.Lock()

@@ -1,12 +1,14 @@
 package api_test
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"net"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -281,6 +283,24 @@ func TestLargeFiltersAreKeptInParts(t *testing.T) {
 			t.Fatalf("record %d is found %d times, %v", i, n, err)
 		}
 	}
+	inspect := func(what string, wrong bool) {
+		t.Helper()
+		report, err := check.Store(ctx, db, nil)
+		told := slices.ContainsFunc(report.Faults, func(f check.Fault) bool { return f.Block == b.ID && strings.Contains(f.What, "filter") })
+		if err != nil || told != wrong {
+			t.Errorf("%s: a check tells %+v, %v", what, report.Faults, err)
+		}
+	}
+	inspect("as it came", false)
+	var part model.WordPart
+	db.Where("block_id = ? AND part = 7", b.ID).Take(&part)
+	whole := bytes.Clone(part.Cells)
+	part.Cells[5] ^= 1
+	db.Save(&part)
+	inspect("with a part that is another", true)
+	part.Cells = whole
+	db.Save(&part)
+	inspect("as it was", false)
 	db.Model(&b).Update("payload", b.Payload[1:])
 	opened := 0
 	for i := range 200 {

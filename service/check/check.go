@@ -61,7 +61,9 @@ func Store(ctx context.Context, db *gorm.DB, progress func(done, all int64)) (r 
 			return r, err
 		}
 		for _, b := range blocks {
-			r.look(b, names)
+			if err := r.look(db, b, names); err != nil {
+				return r, err
+			}
 			if before, known := ends[b.FeedID]; known && b.FirstNumber != before.LastNumber+1 {
 				r.fault(names[b.CaskID], b.ID, "number %d of feed %d follows on %d", b.FirstNumber, b.FeedID, before.LastNumber)
 			}
@@ -96,8 +98,8 @@ func (r *Report) fault(cask string, block uint64, format string, args ...any) {
 	r.Faults = append(r.Faults, Fault{cask, block, fmt.Sprintf(format, args...)})
 }
 
-// look looks at one block.
-func (r *Report) look(b model.Block, names map[uint64]string) {
+// look looks at one block. The error is one of the database.
+func (r *Report) look(db *gorm.DB, b model.Block, names map[uint64]string) error {
 	cask := names[b.CaskID]
 	r.Blocks++
 	r.Records += int64(b.Records)
@@ -106,16 +108,16 @@ func (r *Report) look(b model.Block, names map[uint64]string) {
 	if !bytes.Equal(hash[:], b.Hash) {
 		r.whole = false
 		r.fault(cask, b.ID, "its %d bytes are not those that came: the checksum is another; the records %d to %d are damaged", b.Size, b.FirstNumber, b.LastNumber)
-		return
+		return nil
 	}
 	if b.Records == 0 {
-		return
+		return nil
 	}
-	content, err := block.Decode(b.Payload)
+	content, words, err := block.Index(b.Payload)
 	if err != nil {
 		r.whole = false
 		r.fault(cask, b.ID, "it cannot be read: %v", err)
-		return
+		return nil
 	}
 	h := content.Header()
 	if h.Records != b.Records || h.FirstNumber < b.FirstNumber || h.LastNumber > b.LastNumber || ingest.Micros(h.FirstTime) != b.FirstTime || ingest.Micros(h.LastTime) != b.LastTime || h.Severities != b.Severities || h.Facilities != b.Facilities {
@@ -124,6 +126,33 @@ func (r *Report) look(b model.Block, names map[uint64]string) {
 	if err := ingest.CountBlock(b, r.counts); err != nil {
 		r.fault(cask, b.ID, "it cannot be read: %v", err)
 	}
+	same, err := sameFilter(db, b, words)
+	if err == nil && !same {
+		r.fault(cask, b.ID, "its filter is not that of its words: searches may pass over it")
+	}
+	return err
+}
+
+// sameFilter tells whether the filter of a block is the one of its words. One of
+// an older version is not looked at; without one the block is always opened.
+func sameFilter(db *gorm.DB, b model.Block, words block.Words) (bool, error) {
+	if !b.WordsApart {
+		return len(b.Words) == 0 || b.Words[0] != words[0] || bytes.Equal(b.Words, words), nil
+	}
+	var stored []model.WordPart
+	if err := db.Where("part IN ? AND block_id = ?", ingest.AllParts, b.ID).Order("part").Find(&stored).Error; err != nil {
+		return false, err
+	}
+	parts := words.Parts()
+	if len(stored) > 0 && stored[0].Version != words[0] {
+		return true, nil
+	}
+	for i, p := range stored {
+		if i == len(parts) || p.Version != words[0] || !bytes.Equal(p.Cells, parts[i]) {
+			return false, nil
+		}
+	}
+	return len(stored) == len(parts), nil
 }
 
 // lookAtFeeds compares what is confirmed with what is there.

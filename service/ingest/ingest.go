@@ -273,6 +273,14 @@ func (b *Batch) Insert(tx *gorm.DB, row *model.Block) error {
 	return tx.Create(parts).Error
 }
 
+// AllParts are the parts of a filter that is kept in parts.
+var AllParts = func() (all []int) {
+	for i := range block.WordParts {
+		all = append(all, i)
+	}
+	return
+}()
+
 // Remove removes blocks from the database.
 func Remove(tx *gorm.DB, blocks []model.Block) error {
 	var ids, apart []uint64
@@ -282,12 +290,8 @@ func Remove(tx *gorm.DB, blocks []model.Block) error {
 			apart = append(apart, b.ID)
 		}
 	}
-	var parts [block.WordParts]int
-	for i := range parts {
-		parts[i] = i
-	}
 	for some := range slices.Chunk(apart, 64) {
-		if err := tx.Where("part IN ? AND block_id IN ?", parts[:], some).Delete(&model.WordPart{}).Error; err != nil {
+		if err := tx.Where("part IN ? AND block_id IN ?", AllParts, some).Delete(&model.WordPart{}).Error; err != nil {
 			return err
 		}
 	}
