@@ -50,7 +50,7 @@ func newWebRoad(s plan.Outlet, agentID string, host func() string) (*webRoad, er
 		http: &http.Client{Transport: transport, Timeout: webTime, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
 	switch s.Remote.Compress {
 	case "gzip":
-		w.gzip = gzip.NewWriter(nil)
+		w.gzip, _ = gzip.NewWriterLevel(nil, gzip.BestSpeed) // a known level; more effort would take most of the road's time
 	case "zstd":
 		if w.compress, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1)); err != nil {
 			return nil, err
