@@ -1,6 +1,7 @@
 package otlp
 
 import (
+	"encoding/binary"
 	"encoding/hex"
 	"math"
 	"strconv"
@@ -14,9 +15,10 @@ import (
 // Encoder makes an ExportLogsServiceRequest in protobuf of records. The zero
 // Encoder is empty; it is for one goroutine.
 type Encoder struct {
-	groups  []group // what was added, by host and program
-	current int
-	buffers [][]byte // of nested messages under way, to be used again
+	groups  []group        // what was added, by host and program
+	index   map[string]int // of groups
+	key     []byte         // of the group that is looked for
+	buffers [][]byte       // of nested messages under way, to be used again
 	depth   int
 }
 
@@ -58,7 +60,10 @@ const (
 var numbers = [8]uint64{record.Debug: 5, record.Info: 9, record.Notice: 10, record.Warning: 13, record.Error: 17, record.Critical: 18, record.Alert: 19, record.Emergency: 21}
 
 // Reset empties the encoder and keeps its memory.
-func (e *Encoder) Reset() { e.groups = e.groups[:0] }
+func (e *Encoder) Reset() {
+	e.groups = e.groups[:0]
+	clear(e.index)
+}
 
 // Add adds a record, and keeps nothing of it.
 func (e *Encoder) Add(r *record.Record) {
@@ -100,21 +105,22 @@ func (e *Encoder) Append(dst []byte) []byte {
 	return dst
 }
 
-// groupOf returns the group of a host and a program.
+// groupOf returns the group of a host and a program, as there may be many.
 func (e *Encoder) groupOf(host, app []byte) *group {
-	for range e.groups {
-		if g := &e.groups[e.current%len(e.groups)]; string(g.host) == string(host) && string(g.app) == string(app) {
-			return g
-		}
-		e.current = (e.current + 1) % len(e.groups)
+	e.key = append(append(binary.AppendUvarint(e.key[:0], uint64(len(host))), host...), app...)
+	if at, known := e.index[string(e.key)]; known {
+		return &e.groups[at]
 	}
+	if e.index == nil {
+		e.index = map[string]int{}
+	}
+	e.index[string(e.key)] = len(e.groups)
 	if n := len(e.groups); n < cap(e.groups) {
 		e.groups = e.groups[:n+1]
 	} else {
 		e.groups = append(e.groups, group{})
 	}
-	e.current = len(e.groups) - 1
-	g := &e.groups[e.current]
+	g := &e.groups[len(e.groups)-1]
 	g.host, g.app, g.records = append(g.host[:0], host...), append(g.app[:0], app...), g.records[:0]
 	return g
 }
