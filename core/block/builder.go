@@ -22,7 +22,7 @@ type Builder struct {
 	short       map[uint64]uint64 // words of the list by their bytes and length
 	long        map[string]uint64
 	recent      [peers - hosts + 1][16]word // of each column that points into the list
-	shapers     [3]shaper                   // of texts, data and raws
+	shaper      shaper
 	scratch     []byte
 }
 
@@ -62,9 +62,9 @@ func (b *Builder) Add(number uint64, r *record.Record) {
 	b.addWord(intakes, present(b.scratch, r.Intake != ""))
 	b.scratch = appendPeer(b.scratch[:0], r.Peer)
 	b.addWord(peers, present(b.scratch, r.Peer != nil))
-	b.addText(texts, 0, r.Text)
-	b.addText(data, 1, r.Data)
-	b.addText(raws, 2, r.Raw)
+	b.addText(texts, r.Text)
+	b.addText(data, r.Data)
+	b.addText(raws, r.Raw)
 }
 
 func present(v []byte, there bool) []byte {
@@ -152,8 +152,7 @@ func (b *Builder) addToList(v []byte) (at uint64) {
 	return uint64(len(b.short)+len(b.long)) + 1
 }
 
-func (b *Builder) addText(column, shaper int, v []byte) {
-	b.shapers[shaper].add(v)
+func (b *Builder) addText(column int, v []byte) {
 	if v == nil {
 		b.columns[column] = append(b.columns[column], 0)
 		return
@@ -173,10 +172,11 @@ var encoder = sync.OnceValue(func() *zstd.Encoder {
 
 const stampSize = 6 // bytes of both times of a record, about
 
-// Finish appends the block to dst, compressed, and makes the builder empty.
+// Finish appends the block to dst, compressed, and makes the builder empty. It
+// takes longer than all calls of Add together.
 func (b *Builder) Finish(dst []byte) []byte {
-	for i, column := range []int{texts, data, raws} {
-		b.finishTexts(column, &b.shapers[i])
+	for _, column := range []int{texts, data, raws} {
+		b.finishTexts(column)
 	}
 	c := &b.columns
 	c[times], c[zones] = appendStamps(c[times], b.times), appendZones(c[zones], b.times)
@@ -202,8 +202,20 @@ func (b *Builder) Finish(dst []byte) []byte {
 }
 
 // finishTexts holds a column of texts by their shapes, where that is smaller.
-func (b *Builder) finishTexts(column int, s *shaper) {
-	plain := len(b.columns[column]) + len(b.columns[column+1])
+func (b *Builder) finishTexts(column int) {
+	s := &b.shaper
+	lengths, bytes := b.columns[column], b.columns[column+1]
+	plain := len(lengths) + len(bytes)
+	for len(lengths) > 0 && !s.over {
+		size, n := uvarint(lengths)
+		lengths = lengths[n:]
+		if size == 0 {
+			s.addMissing()
+			continue
+		}
+		s.add(bytes[:size-1])
+		bytes = bytes[size-1:]
+	}
 	if !s.over && s.size() < plain*9/10 {
 		b.columns[column], b.columns[column+1] = s.append(b.columns[column][:0], b.columns[column+1][:0])
 	} else {

@@ -60,15 +60,10 @@ func (s *shaper) reset() {
 	s.sizes, s.places, s.total = s.sizes[:0], s.places[:0], 0
 }
 
-// add takes a text apart, nil for a missing one.
+func (s *shaper) addMissing() { s.ids = append(s.ids, 0) }
+
+// add takes a text apart.
 func (s *shaper) add(text []byte) {
-	if s.over {
-		return
-	}
-	if text == nil {
-		s.ids = append(s.ids, 0)
-		return
-	}
 	s.total += len(text)
 	before := len(s.sizes)
 	s.take(text)
