@@ -87,7 +87,7 @@ outlets: {centre: {store: {cask: bench}, spool: {disk: 1GiB, overflow: wait}, ba
 		if feed.Confirmed >= records {
 			break
 		}
-		time.Sleep(10 * time.Millisecond)
+		time.Sleep(25 * time.Millisecond)
 	}
 	took := time.Since(start)
 	cancel()
