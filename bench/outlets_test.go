@@ -1,7 +1,6 @@
 package bench
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -46,17 +45,7 @@ func BenchmarkOutlets(b *testing.B) {
 		check(b, err)
 		return time.Since(start)
 	}
-	posts := func() time.Duration {
-		start := time.Now()
-		for rest := data; len(rest) > 0; {
-			n := min(len(rest), 1<<20)
-			response, err := http.Post(web.URL, "application/octet-stream", bytes.NewReader(rest[:n]))
-			check(b, err)
-			response.Body.Close()
-			rest = rest[n:]
-		}
-		return time.Since(start)
-	}
+	posts := func() time.Duration { return post(b, web.URL, data) }
 	for _, c := range []struct {
 		name, outlet string
 		bare         func() time.Duration
@@ -67,7 +56,12 @@ func BenchmarkOutlets(b *testing.B) {
 	} {
 		b.Run(c.name, func(b *testing.B) {
 			for b.Loop() {
-				bare, ours, ratio := pair(3, c.bare, func() time.Duration { return forward(b, data, records, c.outlet) })
+				bare, ours, ratio := pair(3, c.bare, func() time.Duration {
+					return forward(b, data, "", c.outlet, func(state string) bool {
+						s, err := agent.AskStatus(context.Background(), state)
+						return err == nil && len(s.Outlets) > 0 && s.Outlets[0].Out == records
+					})
+				})
 				report(b, records, bare, ours, ratio)
 				b.ReportMetric(float64(len(data))/1e6/ours.Seconds(), "MB/s")
 			}
@@ -75,34 +69,30 @@ func BenchmarkOutlets(b *testing.B) {
 	}
 }
 
-// forward starts an agent on a file with the data, and returns how long it takes
-// until an outlet has delivered all of it.
-func forward(b *testing.B, data []byte, records int64, outlet string) time.Duration {
-	dir, err := os.MkdirTemp("", "ob")
+// forward starts an agent that follows a file with the data into an outlet, which
+// may need a service, and returns how long it takes until all has arrived, for
+// which it looks again and again.
+func forward(b *testing.B, data []byte, service, outlet string, arrived func(state string) bool) time.Duration {
+	dir, err := os.MkdirTemp("", "ob") // the path of a socket must be short
 	check(b, err)
 	defer os.RemoveAll(dir)
 	path := func(name string) string { return filepath.Join(dir, name) }
 	check(b, os.WriteFile(path("lines.log"), data, 0o600))
 	check(b, os.WriteFile(path("plan.yaml"), fmt.Appendf(nil, `oakbarrel: 1
+%s
 disk: {floor: 0}
 intakes: {lines: {files: {paths: ["%s"], decode: syslog}}}
 otherwise: {send: [there]}
 outlets: {there: {%s, spool: {disk: 1GiB, overflow: wait}, batch: {wait: 20ms}}}
-`, path("lines.log"), outlet), 0o600))
+`, service, path("lines.log"), outlet), 0o600))
 	ctx, cancel := context.WithCancel(context.Background())
-	ready, ended := make(chan struct{}), make(chan error, 1)
+	ended := make(chan error, 1)
 	start := time.Now()
 	go func() {
-		ended <- agent.Run(ctx, agent.Options{PlanFile: path("plan.yaml"), StateDir: path("state"), Log: slog.New(slog.DiscardHandler), Ready: func() { close(ready) }})
+		ended <- agent.Run(ctx, agent.Options{PlanFile: path("plan.yaml"), StateDir: path("state"), Log: slog.New(slog.DiscardHandler), Ready: func() {}})
 	}()
-	<-ready
-	for {
-		s, err := agent.AskStatus(ctx, path("state"))
-		check(b, err)
-		if s.Outlets[0].Out == records {
-			break
-		}
-		time.Sleep(5 * time.Millisecond)
+	for !arrived(path("state")) {
+		time.Sleep(25 * time.Millisecond)
 	}
 	took := time.Since(start)
 	cancel()

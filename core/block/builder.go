@@ -3,6 +3,7 @@ package block
 import (
 	"bytes"
 	"encoding/binary"
+	"iter"
 	"slices"
 	"strconv"
 	"sync"
@@ -21,7 +22,7 @@ type Builder struct {
 	columns     [columns][]byte
 	short       map[uint64]uint64 // words of the list by their bytes and length
 	long        map[string]uint64
-	recent      [peers - hosts + 1][16]word // of each column that points into the list
+	recent      [peers - hosts + 1][slots]word // of each column that points into the list
 	shaper      shaper
 	scratch     []byte
 }
@@ -201,20 +202,36 @@ func (b *Builder) Finish(dst []byte) []byte {
 	return encoder().EncodeAll(body, dst)
 }
 
+// eachText gives the texts of a plain column, whose lengths are well formed, and
+// whether each is there.
+func eachText(lengths, bytes []byte) iter.Seq2[bool, []byte] {
+	return func(yield func(bool, []byte) bool) {
+		for len(lengths) > 0 {
+			size, n := uvarint(lengths)
+			lengths = lengths[n:]
+			text := bytes[:max(size, 1)-1]
+			bytes = bytes[len(text):]
+			if !yield(size > 0, text) {
+				return
+			}
+		}
+	}
+}
+
 // finishTexts holds a column of texts by their shapes, where that is smaller.
 func (b *Builder) finishTexts(column int) {
 	s := &b.shaper
 	lengths, bytes := b.columns[column], b.columns[column+1]
 	plain := len(lengths) + len(bytes)
-	for len(lengths) > 0 && !s.over {
-		size, n := uvarint(lengths)
-		lengths = lengths[n:]
-		if size == 0 {
-			s.addMissing()
-			continue
+	for there, text := range eachText(lengths, bytes) {
+		if s.over {
+			break
 		}
-		s.add(bytes[:size-1])
-		bytes = bytes[size-1:]
+		if there {
+			s.add(text)
+		} else {
+			s.addMissing()
+		}
 	}
 	if !s.over && s.size() < plain*9/10 {
 		b.columns[column], b.columns[column+1] = s.append(b.columns[column][:0], b.columns[column+1][:0])

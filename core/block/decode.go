@@ -249,13 +249,19 @@ func (b *Block) EachIn(run int, names bool, f func(number uint64, r *record.Reco
 
 // Size returns how many bytes of memory the block takes, about.
 func (b *Block) Size() int {
-	size := b.body + len(b.times)*stampBytes + len(b.receipts)*stampBytes
+	written, _ := b.written()
+	return b.body + written + len(b.times)*stampBytes + len(b.receipts)*stampBytes
+}
+
+// written returns how many bytes of texts were written, and how many they are by their shapes.
+func (b *Block) written() (plain, shaped int) {
 	for column, held := range b.held {
 		if held.ids != nil {
-			size += len(b.columns[column]) + len(b.columns[column+1])
+			plain += len(b.columns[column]) + len(b.columns[column+1])
+			shaped += len(held.ids) + len(held.bytes)
 		}
 	}
-	return size
+	return plain, shaped
 }
 
 const stampBytes = 16 // of a stamp in memory

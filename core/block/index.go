@@ -184,12 +184,8 @@ func (b *Block) indexTexts(column int) bool {
 // readHeader fills the header from the columns.
 func (b *Block) readHeader() {
 	h := &b.header
-	h.BodySize = b.body
-	for column, held := range b.held {
-		if held.ids != nil {
-			h.BodySize += len(b.columns[column]) + len(b.columns[column+1]) - len(held.ids) - len(held.bytes)
-		}
-	}
+	plain, shaped := b.written()
+	h.BodySize = b.body + plain - shaped
 	h.FirstReceived, h.LastReceived = b.receipts[0], b.receipts[0]
 	for _, t := range b.receipts {
 		h.FirstReceived, h.LastReceived = earlier(h.FirstReceived, t), later(h.LastReceived, t)

@@ -62,13 +62,8 @@ func (b *filterBuilder) addText(text []byte) {
 
 // addColumn adds the words of a plain column of texts, whose lengths are well formed.
 func (b *filterBuilder) addColumn(lengths, texts []byte) {
-	for len(lengths) > 0 {
-		size, n := binary.Uvarint(lengths)
-		lengths = lengths[n:]
-		if size > 0 {
-			b.addText(texts[:size-1])
-			texts = texts[size-1:]
-		}
+	for _, text := range eachText(lengths, texts) {
+		b.addText(text)
 	}
 }
 
@@ -86,7 +81,7 @@ func (b *filterBuilder) addValues(p Property, column []byte, list [][]byte) {
 	seen := make([]bool, len(list)+1)
 	seen[0] = true // missing
 	for len(column) > 0 {
-		at, n := binary.Uvarint(column)
+		at, n := uvarint(column)
 		column = column[n:]
 		if !seen[at] {
 			seen[at] = true

@@ -1,5 +1,7 @@
 package condition
 
+import "slices"
+
 // AsksNames tells whether the condition asks for the host, the app, the
 // process or message id, the intake or the peer of a record. One that does not
 // may be asked of a record without them.
@@ -8,9 +10,9 @@ func (c *Condition) AsksNames() bool { return asksNames(c.root) }
 func asksNames(n node) bool {
 	switch n := n.(type) {
 	case *and:
-		return anyAsksNames(n.parts)
+		return slices.ContainsFunc(n.parts, asksNames)
 	case *or:
-		return anyAsksNames(n.parts)
+		return slices.ContainsFunc(n.parts, asksNames)
 	case *not:
 		return asksNames(n.part)
 	case *named:
@@ -25,15 +27,6 @@ func asksNames(n node) bool {
 		return false
 	}
 	return true
-}
-
-func anyAsksNames(parts []node) bool {
-	for _, part := range parts {
-		if asksNames(part) {
-			return true
-		}
-	}
-	return false
 }
 
 func (p property) isName() bool { return p.which != text && p.which != field }

@@ -88,11 +88,13 @@ func (s *Spool) Forget() error {
 	s.saving.Lock()
 	defer s.saving.Unlock()
 	s.mu.Lock()
-	number, state := s.confirmed, s.state()
-	s.mu.Unlock()
+	number := s.confirmed
 	if number == s.forgotten {
+		s.mu.Unlock()
 		return nil
 	}
+	state := s.state()
+	s.mu.Unlock()
 	if err := s.writeState(state); err != nil {
 		return err
 	}

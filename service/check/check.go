@@ -123,7 +123,7 @@ func (r *Report) look(db *gorm.DB, b model.Block, names map[uint64]string) error
 	if h.Records != b.Records || h.FirstNumber < b.FirstNumber || h.LastNumber > b.LastNumber || ingest.Micros(h.FirstTime) != b.FirstTime || ingest.Micros(h.LastTime) != b.LastTime || h.Severities != b.Severities || h.Facilities != b.Facilities {
 		r.fault(cask, b.ID, "what is said of it is not what stands in it")
 	}
-	if err := ingest.CountBlock(b, r.counts); err != nil {
+	if err := ingest.CountContent(content, b.CaskID, r.counts); err != nil {
 		r.fault(cask, b.ID, "it cannot be read: %v", err)
 	}
 	same, err := sameFilter(db, b, words)

@@ -369,8 +369,13 @@ func CountBlock(b model.Block, counts map[model.Minute]int64) error {
 	if err != nil {
 		return err
 	}
+	return CountContent(content, b.CaskID, counts)
+}
+
+// CountContent is CountBlock for a block of a cask that is open.
+func CountContent(content *block.Block, cask uint64, counts map[model.Minute]int64) error {
 	byMinute, err := countsOf(content)
-	addAll(counts, b.CaskID, byMinute)
+	addAll(counts, cask, byMinute)
 	return err
 }
 

@@ -76,11 +76,15 @@ func (s *Store) askFilters(ctx context.Context, words []uint64, heads []head) (m
 		}
 	}
 	for i, hash := range words {
-		if err := s.askWhole(ctx, i, hash>>32, whole, known); err != nil {
-			return nil, err
+		if len(whole) > 0 {
+			if err := s.askWhole(ctx, i, hash>>32, whole, known); err != nil {
+				return nil, err
+			}
 		}
-		if err := s.askParts(ctx, i, hash>>32, apart, known); err != nil {
-			return nil, err
+		if len(apart) > 0 {
+			if err := s.askParts(ctx, i, hash>>32, apart, known); err != nil {
+				return nil, err
+			}
 		}
 	}
 	return known, nil
@@ -89,26 +93,24 @@ func (s *Store) askFilters(ctx context.Context, words []uint64, heads []head) (m
 // askWhole asks the filters that blocks have with them for a word, by its number.
 func (s *Store) askWhole(ctx context.Context, word int, number uint64, ids []uint64, known map[uint64]filtered) error {
 	group := fmt.Sprintf("SUBSTRING(words, 2 + %[1]d * (%[2]d MOD ((LENGTH(words) - 1) DIV %[1]d)), %[1]d) AS cells", block.GroupSize, number)
-	return ask(s.db.WithContext(ctx).Model(&model.Block{}).Select("id, ORD(words) AS version, "+group).Where("id IN ?", ids), word, ids, known)
+	return ask(s.db.WithContext(ctx).Model(&model.Block{}).Select("id, ORD(words) AS version, "+group).Where("id IN ?", ids), word, known)
 }
 
 // askParts asks the filters that are kept in parts.
 func (s *Store) askParts(ctx context.Context, word int, number uint64, ids []uint64, known map[uint64]filtered) error {
 	group := fmt.Sprintf("SUBSTRING(cells, 1 + %[1]d * (%[2]d MOD (%[3]d * (LENGTH(cells) DIV %[1]d)) DIV %[3]d), %[1]d) AS cells", block.GroupSize, number, block.WordParts)
 	query := s.db.WithContext(ctx).Model(&model.WordPart{}).Select("block_id AS id, version, "+group).Where("part = ?", number%block.WordParts)
-	if len(ids) > 0 && slices.Max(ids)-slices.Min(ids) < 4*uint64(len(ids)) { // quicker, with few others between them
-		query = query.Where("block_id BETWEEN ? AND ?", slices.Min(ids), slices.Max(ids))
+	least, greatest := slices.Min(ids), slices.Max(ids)
+	if greatest-least < 4*uint64(len(ids)) { // quicker, with few others between them
+		query = query.Where("block_id BETWEEN ? AND ?", least, greatest)
 	} else {
 		query = query.Where("block_id IN ?", ids)
 	}
-	return ask(query, word, ids, known)
+	return ask(query, word, known)
 }
 
 // ask notes the answers of a query.
-func ask(query *gorm.DB, word int, ids []uint64, known map[uint64]filtered) error {
-	if len(ids) == 0 {
-		return nil
-	}
+func ask(query *gorm.DB, word int, known map[uint64]filtered) error {
 	var rows []struct {
 		ID      uint64
 		Version uint8
