@@ -83,7 +83,7 @@ func (c *containers) chosen(found container.Container) (*lines.Settings, string)
 	s := c.settings(found)
 	if w := c.files.When; w != nil {
 		var some lines.Out
-		maker := lines.NewMaker(s)
+		maker := lines.NewMaker("", s)
 		maker.Add(&some, &lines.Line{Text: []byte("-"), Received: record.StampOf(time.Now())})
 		maker.Flush(&some)
 		if !w.Match(&some.Batch.Records[0]) {
@@ -158,7 +158,11 @@ func (c *containers) count(b *record.Batch) {
 	}
 	var n [2]int64
 	for i := range b.Records {
-		n[b.Records[i].Source&1]++
+		if b.Records[i].Stream == record.Stderr {
+			n[1]++
+		} else {
+			n[0]++
+		}
 	}
 	id := string(b.Records[0].Fields().Root().Get([]byte("container@32473")).Get([]byte("id")).Text())
 	c.mu.Lock()

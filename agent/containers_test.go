@@ -50,8 +50,8 @@ func (c *containers) says(t *testing.T, stream uint8, text string) *record.Recor
 		t.Fatal(why)
 	}
 	var out lines.Out
-	m := lines.NewMaker(s)
-	m.Add(&out, &lines.Line{Text: []byte(text), Source: stream, Received: record.StampOf(time.Now())})
+	m := lines.NewMaker("", s)
+	m.Add(&out, &lines.Line{Text: []byte(text), Stream: record.Stream(1 + stream), Received: record.StampOf(time.Now())})
 	m.Flush(&out)
 	c.count(&out.Batch)
 	return &out.Batch.Records[0]

@@ -119,6 +119,9 @@ func (o *fileOutlet) take(b *record.Batch, marks *route.Marks, number int, canWa
 		s.held = o.settings.Format.AppendLine(s.held, r)
 		s.heldRecords++
 		o.heldBytes += len(s.held) - length
+		for _, m := range r.Through {
+			s.heldTaken = append(s.heldTaken, roll.Taken{End: len(s.held), Mark: m})
+		}
 		if r.End > 0 {
 			s.heldTaken = append(s.heldTaken, roll.Taken{End: len(s.held), Mark: record.Mark{Source: b.Marks[r.Source].Source, Offset: r.End}})
 		}

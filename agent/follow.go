@@ -23,8 +23,9 @@ import (
 )
 
 const (
-	followedDir = "followed"     // of a state folder: how far files are followed, a file for each intake
-	outletsFile = "outlets.json" // the outlets that were in force last
+	followedDir    = "followed" // of a state folder: how far files are followed, a memo for each intake
+	followedSuffix = ".memo"
+	outletsFile    = "outlets.json" // the outlets that were in force last
 )
 
 // followEndpoint follows the files of an intake. How far they were passed on is
@@ -48,7 +49,7 @@ type followEndpoint struct {
 // openFollow opens the files of an intake. Only one endpoint may follow for an
 // intake at a time; another that does is in the way.
 func (a *Agent) openFollow(in *plan.Intake) (endpoint, error) {
-	file := filepath.Join(a.state.dir, followedDir, in.Name+".json")
+	file := filepath.Join(a.state.dir, followedDir, in.Name+followedSuffix)
 	for _, e := range a.endpoints {
 		if other, ok := e.(*followEndpoint); ok && other.file == file && !other.over() {
 			return nil, unix.EADDRINUSE
@@ -262,14 +263,14 @@ func Followed(ctx context.Context, stateDir string) (files []FollowedFile, runni
 		return nil, false, err
 	}
 	files = []FollowedFile{}
-	found, err := filepath.Glob(filepath.Join(stateDir, followedDir, "*.json"))
+	found, err := filepath.Glob(filepath.Join(stateDir, followedDir, "*"+followedSuffix))
 	for _, file := range found {
 		saved, err := tail.ReadFiles(file, time.Now())
 		if err != nil {
 			return nil, false, err
 		}
 		for _, f := range saved {
-			files = append(files, followedFile(strings.TrimSuffix(filepath.Base(file), ".json"), f))
+			files = append(files, followedFile(strings.TrimSuffix(filepath.Base(file), followedSuffix), f))
 		}
 	}
 	return files, false, err

@@ -69,7 +69,7 @@ func (a *Agent) openPipe(path string, in *plan.Intake) (endpoint, error) {
 		settings.Host = []byte(host)
 	}
 	settings.Fields = lines.NewFields("file@32473", record.Label{Name: "path", Value: path}).And(settings.Fields)
-	return &pipeEndpoint{agent: a, path: path, file: file, maker: lines.NewMaker(&settings), wait: p.Wait, done: make(chan struct{})}, nil
+	return &pipeEndpoint{agent: a, path: path, file: file, maker: lines.NewMaker("", &settings), wait: p.Wait, done: make(chan struct{})}, nil
 }
 
 // makePipe makes a named pipe with the mode and the owner of the plan.

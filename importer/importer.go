@@ -177,7 +177,7 @@ type sender struct {
 // read makes records of all lines.
 func (s *sender) read(c *content) error {
 	in := bufio.NewReaderSize(c, longest)
-	maker := lines.NewMaker(&s.options.Lines)
+	maker := lines.NewMaker("", &s.options.Lines)
 	var out lines.Out
 	var offset int64
 	told := time.Now()

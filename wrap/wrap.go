@@ -78,7 +78,7 @@ func Run(ctx context.Context, o Options) (Result, error) {
 	var reading, sending sync.WaitGroup
 	sending.Go(func() { q.send(ctx, o.Open) })
 	for i, stream := range []record.Stream{record.Stdout, record.Stderr} {
-		s := &reader{file: readers[i], stream: stream, maker: lines.NewMaker(&o.Lines), queue: q, procID: strconv.AppendInt(nil, int64(c.Process.Pid), 10), copy: []io.Writer{o.Out, o.Err}[i]}
+		s := &reader{file: readers[i], stream: stream, maker: lines.NewMaker("", &o.Lines), queue: q, procID: strconv.AppendInt(nil, int64(c.Process.Pid), 10), copy: []io.Writer{o.Out, o.Err}[i]}
 		reading.Go(s.read)
 	}
 	ended := make(chan struct{})

@@ -8,6 +8,7 @@ package lines
 import (
 	"bytes"
 	"regexp"
+	"slices"
 	"time"
 
 	"oakbarrel/core/record"
@@ -107,10 +108,13 @@ func (o *Out) Keep(b []byte) []byte {
 
 // Line is a line of a source, without its end mark.
 type Line struct {
-	Text     []byte
-	Source   uint8 // its place among the marks of the batch
-	End      int64 // where it ends in the source, its end mark included; 0 outside of sources
-	Start    int64 // where it begins
+	Text  []byte
+	End   int64 // where it ends in the source, its end mark included; 0 outside of sources
+	Start int64 // where it begins
+	// In is the source in which it ends where that is not the one of the maker,
+	// and Through the ends of those in which it began before.
+	In       string
+	Through  []record.Mark
 	Received record.Stamp
 	Time     record.Stamp // from what the line was wrapped in, else missing
 	Stream   record.Stream
@@ -119,6 +123,7 @@ type Line struct {
 
 // Maker makes the records of one stream of one source. It is for one goroutine.
 type Maker struct {
+	source   string
 	settings *Settings
 	parser   wire.Parser
 	stamps   record.StampReader
@@ -126,15 +131,16 @@ type Maker struct {
 
 	// The lines of an event that may go on.
 	joined  []byte
-	first   Line // its Text is not used
-	last    int64
+	first   Line // the event so far; its Text is not used
 	waiting bool
 	trace   trace
+	left    []record.Mark // the ends of the sources that the event was inherited from and that had no line of it since
 }
 
-// NewMaker returns a maker with settings, which it does not change.
-func NewMaker(s *Settings) *Maker {
-	m := &Maker{}
+// NewMaker returns a maker of the records of a source, "" for none, with
+// settings that it does not change.
+func NewMaker(source string, s *Settings) *Maker {
+	m := &Maker{source: source}
 	m.Configure(s)
 	return m
 }
@@ -165,18 +171,29 @@ func (m *Maker) Add(out *Out, line *Line) {
 		return
 	}
 	m.Flush(out)
-	m.waiting, m.first, m.joined = true, *line, append(m.joined[:0], line.Text...)
-	m.last = line.End
+	m.waiting, m.first, m.joined, m.left = true, *line, append(m.joined[:0], line.Text...), nil
 	m.trace.begin(line.Text)
 }
 
 func (m *Maker) join(line *Line) {
 	m.joined = append(append(m.joined, '\n'), line.Text...)
-	m.last, m.first.Source = line.End, line.Source
+	m.first.In, m.first.End = line.In, line.End
+	m.first.Through = appendNew(appendNew(m.first.Through, m.left), line.Through)
+	m.left = nil
 	m.first.Cut = m.first.Cut || line.Cut
 	if most := m.settings.Largest; most > 0 && len(m.joined) > most {
 		m.joined, m.first.Cut = m.joined[:most], true
 	}
+}
+
+// appendNew appends the marks of sources that have none yet. It changes neither.
+func appendNew(marks, more []record.Mark) []record.Mark {
+	for _, m := range more {
+		if !slices.ContainsFunc(marks, func(known record.Mark) bool { return known.Source == m.Source }) {
+			marks = append(marks[:len(marks):len(marks)], m)
+		}
+	}
+	return marks
 }
 
 // goesOn tells whether a line belongs to the event that waits.
@@ -193,31 +210,44 @@ func (m *Maker) Flush(out *Out) {
 		return
 	}
 	m.waiting = false
-	m.first.End = m.last
 	m.record(out, &m.first, out.Keep(bytes.TrimRight(m.joined, "\n")))
 }
 
-// Inherit takes over the event that waits in another maker, whose source goes
-// on in that of m from start on. Where no line of m joins it, it is a record of
-// the source with that place among the marks, and ends there at end.
-func (m *Maker) Inherit(from *Maker, start int64, source uint8, end int64) {
+// Inherit takes over the event that waits in another maker, whose source ends
+// at end and goes on in that of m from start on. The event ends where its last
+// line does: in its old source, unless lines of m join it.
+func (m *Maker) Inherit(from *Maker, end, start int64) {
 	m.waiting, m.first, m.joined, m.trace = true, from.first, append(m.joined[:0], from.joined...), from.trace
-	m.first.Start, m.first.Source, m.last = start, source, end
+	if m.first.In == "" {
+		m.first.In = from.source
+	}
+	m.first.Start = start
+	m.left = appendNew(from.left, []record.Mark{{Source: from.source, Offset: end}})
 	from.waiting = false
 }
+
+// Inherited tells whether the event that waits is one that was inherited.
+func (m *Maker) Inherited() bool { return m.waiting && m.left != nil }
 
 // record adds a record to the batch.
 func (m *Maker) record(out *Out, line *Line, text []byte) {
 	if most := m.settings.Largest; most > 0 && len(text) > most {
 		text, line.Cut = text[:most], true
 	}
+	source := m.source
+	if line.In != "" {
+		source = line.In
+	}
 	if len(text) == 0 {
+		m.take(out, line, source)
 		return
 	}
 	s := m.settings
 	r := out.Batch.Next()
+	if line.End > 0 {
+		out.Batch.End(r, source, line.End, line.Through)
+	}
 	r.Received, r.Time, r.Stream, r.Cut = line.Received, line.Time, line.Stream, line.Cut
-	r.Source, r.End = line.Source, line.End
 	r.Raw, r.Text = text, text
 	r.Priority = s.Default
 	if s.Streams {
@@ -235,6 +265,17 @@ func (m *Maker) record(out *Out, line *Line, text []byte) {
 	if r.App == nil {
 		r.App = s.App
 	}
+}
+
+// take notes how far sources are taken with a line that is no record.
+func (m *Maker) take(out *Out, line *Line, source string) {
+	if line.End == 0 {
+		return
+	}
+	for _, t := range line.Through {
+		out.Batch.TakeTo(t.Source, t.Offset)
+	}
+	out.Batch.TakeTo(source, line.End)
 }
 
 func (f *Fell) note(r *record.Record, severity bool) {

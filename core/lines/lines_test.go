@@ -27,7 +27,7 @@ func expect(t testing.TB, what string, got, want any) {
 // texts returns the texts of the records that lines make.
 func texts(s Settings, lines ...string) (all []string) {
 	s.Default = defaults
-	m := NewMaker(&s)
+	m := NewMaker("", &s)
 	var out Out
 	for _, l := range lines {
 		m.Add(&out, &Line{Text: []byte(l), Received: now})
@@ -42,7 +42,7 @@ func texts(s Settings, lines ...string) (all []string) {
 // one returns the record that a line makes, as JSON without what all have.
 func one(s Settings, line string) string {
 	s.Default, s.Zone = defaults, time.UTC
-	m := NewMaker(&s)
+	m := NewMaker("", &s)
 	var out Out
 	m.Add(&out, &Line{Text: []byte(line), Received: now})
 	m.Flush(&out)
@@ -130,7 +130,7 @@ func TestAnEmptyLineIsNoRecord(t *testing.T) {
 
 func TestAnEventThatIsTooLargeIsCutAndMarked(t *testing.T) {
 	s := Settings{Largest: 10, Join: Join{Indented: true}, Default: defaults}
-	m := NewMaker(&s)
+	m := NewMaker("", &s)
 	var out Out
 	for i, l := range []string{"12345", " 789012", " more", "next one is long"} {
 		m.Add(&out, &Line{Text: []byte(l), Start: int64(i) * 20, End: int64(i)*20 + 20})
@@ -184,7 +184,7 @@ func TestSeverityIsFoundNearTheStartOnly(t *testing.T) {
 			want = "notice" // the default
 		}
 		var out Out
-		if NewMaker(&Settings{Default: defaults}).Add(&out, &Line{Text: []byte(line)}); line != "" {
+		if NewMaker("", &Settings{Default: defaults}).Add(&out, &Line{Text: []byte(line)}); line != "" {
 			expect(t, "the record of "+line, out.Batch.Records[0].Severity().String(), want)
 		}
 	}
@@ -192,7 +192,7 @@ func TestSeverityIsFoundNearTheStartOnly(t *testing.T) {
 
 func TestTimeIsFoundAtTheStart(t *testing.T) {
 	athens, _ := time.LoadLocation("Europe/Athens")
-	m := NewMaker(&Settings{Zone: athens})
+	m := NewMaker("", &Settings{Zone: athens})
 	for line, want := range map[string]string{
 		"2026-11-25T10:15:00.5Z text":                          "2026-11-25T10:15:00.5Z",
 		"2026-11-25T10:15:00+01:00 text":                       "2026-11-25T10:15:00+01:00",
@@ -265,7 +265,7 @@ func TestDecoding(t *testing.T) {
 
 func TestStreamsHaveASeverityUnlessTheTextNamesOne(t *testing.T) {
 	s := Settings{Default: record.MakePriority(16, record.Notice), Streams: true, Stdout: record.Info, Stderr: record.Error}
-	m := NewMaker(&s)
+	m := NewMaker("", &s)
 	var out Out
 	for _, l := range []Line{{Text: []byte("up"), Stream: record.Stdout}, {Text: []byte("down"), Stream: record.Stderr}, {Text: []byte("DEBUG hm"), Stream: record.Stderr}} {
 		m.Add(&out, &l)
@@ -279,7 +279,7 @@ func TestStreamsHaveASeverityUnlessTheTextNamesOne(t *testing.T) {
 
 func TestPlainAndJSONLinesCostNoMemory(t *testing.T) {
 	for _, c := range []struct{ form, line string }{{"", "2026-11-25 10:15:00,123 ERROR tank 4 is dry"}, {"json", `{"time":"2026-11-25T09:00:00Z","level":"warn","msg":"low","tank":4}`}, {"keyvalue", "level=warn msg=low took=12ms"}} {
-		m := NewMaker(&Settings{Decode: Decode{Form: Form(c.form)}, Fields: NewFields("file@32473", record.Label{Name: "path", Value: "/a"})})
+		m := NewMaker("", &Settings{Decode: Decode{Form: Form(c.form)}, Fields: NewFields("file@32473", record.Label{Name: "path", Value: "/a"})})
 		var out Out
 		line := Line{Text: []byte(c.line), Received: now}
 		m.Add(&out, &line)
@@ -300,7 +300,7 @@ func FuzzMaker(f *testing.F) {
 			Largest: 1000, Latin1: how&16 > 0, Default: defaults,
 			Fields: NewFields("file@32473", record.Label{Name: "path", Value: `/a "b"`}),
 		}
-		m := NewMaker(&s)
+		m := NewMaker("", &s)
 		var out Out
 		for _, l := range strings.Split(text, "\n") {
 			m.Add(&out, &Line{Text: []byte(l), Received: now})

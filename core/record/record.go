@@ -35,9 +35,12 @@ type Record struct {
 	Peer   *Peer
 
 	// End is where the record ends in a followed source, in bytes, 0 for a record
-	// of no source; Source is the place of the source among the marks of the batch.
-	End    int64
-	Source uint8
+	// of no source; Source is the place of the source among the marks of the
+	// batch. Through has the ends of the sources in which it began before that:
+	// they are taken with it. See [Batch.End].
+	End     int64
+	Source  uint16
+	Through []Mark
 
 	fields *Tree // kept when the record is used again
 	parsed bool  // fields are those of this record
@@ -126,6 +129,39 @@ func (b *Batch) Next() *Record {
 	r := &b.Records[len(b.Records)-1]
 	r.Reset()
 	return r
+}
+
+// TakeTo notes that a source is taken to an offset, or further, once the batch
+// is. It returns the place of the source among the marks.
+func (b *Batch) TakeTo(source string, offset int64) uint16 {
+	for i := range b.Marks {
+		if m := &b.Marks[i]; m.Source == source {
+			m.Offset = max(m.Offset, offset)
+			return uint16(i)
+		}
+	}
+	b.Marks = append(b.Marks, Mark{source, offset})
+	return uint16(len(b.Marks) - 1)
+}
+
+// End says that a record of the batch ends in a source at an offset, and is the
+// end of those in which it began before. The batch gets all their marks, so
+// that no record of a source stands in it without.
+func (b *Batch) End(r *Record, source string, offset int64, through []Mark) {
+	for _, m := range through {
+		b.TakeTo(m.Source, m.Offset)
+	}
+	r.Source, r.End, r.Through = b.TakeTo(source, offset), offset, through
+}
+
+// Whole tells whether each record of a source has its mark in the batch.
+func (b *Batch) Whole() bool {
+	for i := range b.Records {
+		if r := &b.Records[i]; r.End > 0 && (int(r.Source) >= len(b.Marks) || b.Marks[r.Source].Offset < r.End) {
+			return false
+		}
+	}
+	return true
 }
 
 // Reset empties the batch and keeps its memory.

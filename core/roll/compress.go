@@ -151,15 +151,55 @@ func Open(path string) (io.ReadCloser, error) {
 	return Decompress(f, path)
 }
 
+// Sniff tells by the first bytes of a file how it is compressed; other names a
+// compression that is not read, "" for none.
+func Sniff(b []byte) (kind Compression, other string) {
+	begins := func(magic string) bool { return len(b) >= len(magic) && string(b[:len(magic)]) == magic }
+	switch {
+	case begins("\x1f\x8b\x08"):
+		return Gzip, ""
+	case begins("\x28\xb5\x2f\xfd"), len(b) >= 4 && b[0]&0xf0 == 0x50 && string(b[1:4]) == "\x2a\x4d\x18": // or a frame to pass over
+		return Zstd, ""
+	case begins("\xfd7zXZ\x00"):
+		return NoCompression, "xz"
+	case begins("BZh") && len(b) >= 10 && string(b[4:10]) == "1AY&SY":
+		return NoCompression, "bzip2"
+	case begins("\x04\x22\x4d\x18"):
+		return NoCompression, "lz4"
+	}
+	return NoCompression, ""
+}
+
+// MayBePacked tells whether what stands in a file so far is too short to tell
+// whether it is compressed, and may be the beginning of that.
+func MayBePacked(b []byte) bool {
+	for _, magic := range []string{"\x1f\x8b\x08", "\x28\xb5\x2f\xfd", "\xfd7zXZ\x00", "\x04\x22\x4d\x18"} {
+		if len(b) > 0 && len(b) < len(magic) && magic[:len(b)] == string(b) {
+			return true
+		}
+	}
+	return false
+}
+
 // Decompress reads a file as the name at path says. Closing the reader closes the file.
 func Decompress(f *os.File, path string) (io.ReadCloser, error) {
 	suffix := suffixOf(path)
 	for _, c := range compressions {
 		if c.suffix == suffix {
+			return DecompressAs(f, c.kind)
+		}
+	}
+	return f, nil
+}
+
+// DecompressAs reads a file that is compressed in a way. Closing the reader closes the file.
+func DecompressAs(f *os.File, kind Compression) (io.ReadCloser, error) {
+	for _, c := range compressions {
+		if c.kind == kind {
 			r, err := c.reader(bufio.NewReaderSize(f, 256<<10))
 			if err != nil {
 				f.Close()
-				return nil, &fs.PathError{Op: "decompress", Path: path, Err: err}
+				return nil, &fs.PathError{Op: "decompress", Path: f.Name(), Err: err}
 			}
 			return &decompressed{r, f}, nil
 		}

@@ -8,8 +8,6 @@ import (
 	"os"
 	"slices"
 	"time"
-
-	"oakbarrel/core/roll"
 )
 
 // State says what is done with a file.
@@ -36,6 +34,7 @@ type File struct {
 	Cuts     int           `json:"cuts"` // how often it was cut in this run
 	Window   time.Duration `json:"-"`    // the longest time before a cut in which lines may be lost
 	Streams  []string      `json:"-"`    // the names of its streams
+	packed   bool
 	caughtUp time.Time
 }
 
@@ -57,8 +56,10 @@ func (f *Follower) report(reasons []File) {
 			f.standing[inode{s.Device, s.Inode}] = s.ID
 		}
 	}
-	for key := range f.copies {
-		f.standing[key] = "" // nothing of it is read
+	for key, a := range f.asides {
+		if a.fate != wait {
+			f.standing[key] = "" // nothing of it is read
+		}
 	}
 }
 
@@ -87,7 +88,7 @@ func (f *Follower) Unread(path string) bool {
 }
 
 func (f *Follower) fileOf(s *source) File {
-	file := File{Path: s.Path, Source: s.ID, Size: s.lastSize, Read: s.read, Cuts: s.cuts, Window: s.window, Streams: f.streamNames(s), State: AtEnd, Why: s.reason}
+	file := File{Path: s.Path, Source: s.ID, Size: s.lastSize, Read: s.read, Cuts: s.cuts, Window: s.window, Streams: f.streamNames(s), State: AtEnd, Why: s.reason, packed: s.Packed}
 	switch {
 	case s.reason != "" || s.trouble != "":
 		file.State, file.Why = NotRead, cmp.Or(s.reason, s.trouble)
@@ -123,7 +124,7 @@ func (f *Follower) Files() []File {
 // measure looks how large a file is, and how far it is read.
 func measure(file *File, now time.Time) {
 	st, err := os.Stat(file.Path)
-	if err != nil || roll.IsCompressed(file.Path) {
+	if err != nil || file.packed {
 		return
 	}
 	file.Size = st.Size()
@@ -194,20 +195,22 @@ func (f *Follower) setBack(path string, offset int64) error {
 	if offset < 0 || offset > s.read {
 		return fmt.Errorf("the file is read up to %d, so it can be set back to 0 to %d", s.read, s.read)
 	}
-	if !roll.IsCompressed(s.real) && s.file != nil { // whole lines are read again
+	if !s.Packed && s.file != nil { // whole lines are read again
 		b := make([]byte, min(offset, bufferSize))
 		n, _ := s.file.ReadAt(b, offset-int64(len(b)))
 		if end := bytes.LastIndexByte(b[:n], '\n'); end >= 0 || offset == int64(len(b)) {
 			offset -= int64(n - end - 1)
 		}
 	}
-	next := &source{ID: newID(), Path: s.Path, Device: s.Device, Inode: s.Inode, Head: s.Head, Begin: offset, Position: offset, Tail: s.Tail, known: true,
+	next := &source{ID: newID(), Path: s.Path, Born: s.Born, Packed: s.Packed, altered: true, Device: s.Device, Inode: s.Inode, Head: s.Head, Begin: offset, Position: offset, Tail: s.Tail, known: true,
 		real: s.real, changed: s.changed, lastSize: s.lastSize, settings: s.settings, file: s.file, head: s.head}
 	s.file = nil
 	s.close()
 	now := f.now()
 	s.Gone, s.Done, s.known, s.Head = &now, true, false, fingerprint{} // no file is this source any more
 	f.drop(s)
+	f.note(s)
+	f.urgent = true
 	f.byInode[inode{next.Device, next.Inode}], f.byPath[next.real] = next, next
 	f.sources = append(f.sources, next)
 	f.begin(next)
@@ -223,11 +226,11 @@ func ReadFiles(file string, now time.Time) (files []File, err error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, s := range r.Sources {
+	for _, s := range r.sources {
 		if s.Gone != nil {
 			continue
 		}
-		f := File{Path: s.Path, Source: s.ID, Size: s.Size, Read: s.Position, State: AtEnd}
+		f := File{Path: s.Path, Source: s.ID, Size: s.Size, Read: s.Position, State: AtEnd, packed: s.Packed}
 		if s.Done {
 			f.State = Finished
 		}

@@ -19,6 +19,7 @@ import (
 
 	"oakbarrel/core/disk"
 	"oakbarrel/core/lines"
+	"oakbarrel/core/memo"
 	"oakbarrel/core/record"
 	"oakbarrel/core/wire"
 )
@@ -62,13 +63,14 @@ type Sink interface {
 
 // Times of a Follower.
 const (
-	gatherTime = 20 * time.Millisecond // for which changes are gathered
-	lookTime   = 10 * time.Second      // between two looks at all files, where the kernel tells of changes
-	pollTime   = time.Second           // where it does not
-	drainTime  = 2 * time.Second       // for what stands in the files when the process ends
-	saveTime   = 5 * time.Second       // between two times that positions are written down
-	lingerTime = time.Minute           // for which a file that was removed or taken away stays open
-	forgetTime = 7 * 24 * time.Hour    // after which a source is forgotten that no file has
+	gatherTime  = 20 * time.Millisecond // for which changes are gathered
+	lookTime    = 10 * time.Second      // between two looks at all files, where the kernel tells of changes
+	pollTime    = time.Second           // where it does not
+	drainTime   = 2 * time.Second       // for what stands in the files when the process ends
+	saveTime    = 5 * time.Second       // between two times that positions are written down
+	lingerTime  = time.Minute           // for which a file that was removed or taken away stays open
+	forgetTime  = 2 * time.Minute       // after which a source is forgotten that no file has and that all outlets have
+	longestTime = 7 * 24 * time.Hour    // after which it is forgotten whatever holds it
 )
 
 // Follower follows files. Run is called once; Files, Positions and the like
@@ -92,15 +94,22 @@ type Follower struct {
 	number    int // of the next source
 	byInode   map[inode]*source
 	byPath    map[string]*source // by the path without links
-	empty     map[string]bool    // files in which nothing stands yet
-	copies    map[inode]*duplicate
-	first     bool      // nothing was ever written down: this is the first look
-	looked    time.Time // when all files were last looked at
-	lookAt    time.Time // when they are to be looked at next, zero for at the usual time
+	asides    map[inode]*aside
+	awaited   map[string]bool // the paths of files of which it shows later what they are
+	looking   *looking        // nil outside of a look
+	first     bool            // nothing was ever written down: this is the first look
+	looked    time.Time       // when all files were last looked at
+	lookAt    time.Time       // when they are to be looked at next, zero for at the usual time
 	lookCost  time.Duration
 	saved     time.Time
-	altered   bool // since saved
+	altered   bool // what is known of a source, since saved
+	moved     bool // how far one is read, since saved
+	old       bool // what was read was written by the version before
+	memo      *memo.File
 	urgent    bool // a source is new, and must be written down before it is read
+
+	// Damage is what was damaged when the follower was made.
+	Damage Damage
 
 	mu        sync.Mutex
 	positions map[string]int64     // of streams
@@ -126,7 +135,7 @@ func New(s Settings, d disk.Disk, file string, sink Sink, log *slog.Logger, now 
 // newFollower returns a follower that knows nothing yet.
 func newFollower(s Settings, sink Sink, log *slog.Logger, now func() time.Time) *Follower {
 	return &Follower{settings: s, sink: sink, log: log, now: now, buffer: make([]byte, bufferSize), wake: make(chan struct{}, 1),
-		byInode: map[inode]*source{}, byPath: map[string]*source{}, copies: map[inode]*duplicate{}, empty: map[string]bool{},
+		byInode: map[inode]*source{}, byPath: map[string]*source{}, asides: map[inode]*aside{}, awaited: map[string]bool{},
 		positions: map[string]int64{}, caughtUp: map[string]time.Time{}, standing: map[inode]string{}}
 }
 
@@ -150,9 +159,10 @@ func (f *Follower) Run(ctx context.Context) {
 		for end := f.now().Add(drainTime); f.readDirty() && f.anyDirty() && f.now().Before(end); {
 		}
 	}
-	if err := f.save(); err != nil {
+	if err := f.saveNotes(true); err != nil {
 		f.log.Error("how far files are followed cannot be written down", "why", err)
 	}
+	f.memo.Close()
 }
 
 // step does what is to be done now. It returns false where the process ends.
@@ -197,7 +207,7 @@ func (f *Follower) take(c changes) {
 	for path := range c.written {
 		if s := f.byPath[path]; s != nil {
 			s.dirty = true
-		} else if f.empty[path] {
+		} else if f.awaited[path] {
 			f.lookBy(f.looked.Add(10 * f.lookCost))
 		} else if f.matches(path) {
 			f.lookBy(f.looked.Add(pollTime)) // it may be another name of a file, or one that is not read
@@ -247,7 +257,7 @@ func (f *Follower) nextDue() time.Time {
 			}
 		}
 	}
-	if f.altered {
+	if f.altered || f.moved {
 		next = earlier(next, f.saved.Add(saveTime))
 	}
 	return next

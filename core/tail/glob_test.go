@@ -40,7 +40,7 @@ func TestAPatternFindsWhatFitsIt(t *testing.T) {
 		"nothing/*.log":    "",
 	} {
 		var found []string
-		w := walk{folder: func(string) {}, trouble: func(string, error) {}, found: func(path string, e fs.DirEntry) {
+		w := walk{folder: func(string) {}, trouble: func(string, error) {}, found: func(path, _ string, e fs.DirEntry) {
 			if !e.IsDir() && e.Type()&fs.ModeSymlink == 0 {
 				found = append(found, strings.TrimPrefix(path, dir+"/"))
 			}

@@ -4,11 +4,11 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 
-	"golang.org/x/sys/unix"
-
+	"oakbarrel/core/disk"
 	"oakbarrel/core/roll"
 )
 
@@ -35,30 +35,41 @@ func printOf(at int64, b []byte) fingerprint {
 
 func (p fingerprint) end() int64 { return p.At + int64(p.Length) }
 
-// content is a file's content, decompressed where it is compressed, which is
-// read from the beginning on.
+// content is a file's content, decompressed where what stands in it is
+// compressed, whatever its name says. A compressed one is read from the
+// beginning on.
 type content struct {
-	file   *os.File
-	reader io.ReadCloser // nil for a plain file, which is read at any place
-	size   int64         // of a plain file
-	at     int64         // how far a compressed one was read
+	file    *os.File
+	reader  io.ReadCloser // nil for a plain file, which is read at any place
+	foreign string        // the compression that is not read, "" for none
+	size    int64         // of a plain file
+	at      int64         // how far a compressed one was read
 }
 
 // openContent opens a regular file for reading. Links are not followed, and a
 // named pipe does not block.
 func openContent(path string) (*content, error) {
-	f, st, err := openRegular(path)
+	f, st, err := disk.OpenRegular(path)
 	if err != nil {
 		return nil, err
 	}
 	c := &content{file: f, size: st.Size()}
-	if roll.IsCompressed(path) {
-		if c.reader, err = roll.Decompress(f, path); err != nil {
-			return nil, err
+	var first [10]byte
+	n, _ := f.ReadAt(first[:], 0)
+	kind, foreign := roll.Sniff(first[:n])
+	c.foreign = foreign
+	if kind != roll.NoCompression {
+		if c.reader, err = roll.DecompressAs(f, kind); err != nil {
+			return nil, fmt.Errorf("%w: %v", errPacked, err)
 		}
 	}
 	return c, nil
 }
+
+// errPacked says that a file is compressed, and cannot be decompressed.
+var errPacked = errors.New("it cannot be decompressed, or is not all there yet")
+
+func (c *content) packed() bool { return c.reader != nil }
 
 func (c *content) close() {
 	if c.reader != nil {
@@ -103,22 +114,3 @@ func (c *content) has(p fingerprint) (same, short bool, err error) {
 	}
 	return false, false, err
 }
-
-// openRegular opens a regular file for reading.
-func openRegular(path string) (*os.File, os.FileInfo, error) {
-	f, err := os.OpenFile(path, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return nil, nil, err
-	}
-	st, err := f.Stat()
-	if err == nil && !st.Mode().IsRegular() {
-		err = errNotRegular
-	}
-	if err != nil {
-		f.Close()
-		return nil, nil, err
-	}
-	return f, st, nil
-}
-
-var errNotRegular = errors.New("this is not a regular file")

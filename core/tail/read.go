@@ -6,15 +6,14 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"slices"
 	"time"
 
 	"golang.org/x/sys/unix"
 
+	"oakbarrel/core/disk"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/record"
 	"oakbarrel/core/roll"
-	"oakbarrel/core/wire"
 )
 
 const (
@@ -23,55 +22,10 @@ const (
 	turnSize   = 1 << 20   // bytes of a file before another has its turn
 )
 
-// streamNames returns the names under which outlets know the streams of a source.
-func (f *Follower) streamNames(s *source) []string {
-	if f.settings.Wrapping == Bare {
-		return []string{s.ID}
-	}
-	return []string{s.ID + "/stdout", s.ID + "/stderr"}
-}
-
-// begin finds out where a source is to be read from: each stream from where the
-// outlet is that has the least of it.
-func (f *Follower) begin(s *source) {
-	settings := s.settings
-	if settings == nil { // until its file is found
-		settings = &f.settings.Lines
-	}
-	s.streams = s.streams[:0]
-	s.read = -1
-	for _, name := range f.streamNames(s) {
-		st := stream{from: max(s.Begin, s.Position), maker: lines.NewMaker(settings)}
-		if taken := f.sink.Taken(name, s.Begin); len(taken) > 0 {
-			slices.Sort(taken)
-			st.from, st.bounds = taken[0], slices.Compact(taken)[1:]
-		}
-		st.mark = record.Mark{Source: name, Offset: st.from}
-		s.streams = append(s.streams, st)
-		if s.read < 0 || st.from < s.read {
-			s.read = st.from
-		}
-	}
-	if s.Done && s.read < s.Position { // an outlet has lost what it had not written down
-		s.Done = false
-	}
-	s.dirty = true
-	f.publish(s)
-}
-
-// publish lets others see how far a source is passed on.
-func (f *Follower) publish(s *source) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	for i := range s.streams {
-		f.positions[s.streams[i].mark.Source] = s.streams[i].mark.Offset
-	}
-}
-
 // readTurn reads some of a source, and tells whether its records were taken.
 func (f *Follower) readTurn(s *source) bool {
 	s.dirty, s.retry = false, time.Time{}
-	packed := roll.IsCompressed(s.real)
+	packed := s.Packed
 	var content *content
 	if packed {
 		if content = f.openPacked(s); content == nil {
@@ -109,7 +63,7 @@ func (f *Follower) readTurn(s *source) bool {
 }
 
 func (f *Follower) open(s *source) bool {
-	file, st, err := openRegular(s.real)
+	file, st, err := disk.OpenRegular(s.real)
 	if err == nil && !s.is(statOf(st)) {
 		file.Close()
 		err = fs.ErrNotExist
@@ -180,6 +134,12 @@ func (f *Follower) readChunk(s *source) (taken int, end, ok bool) {
 	st, err := s.file.Stat()
 	if err != nil {
 		f.fail(s, err)
+		return 0, true, true
+	}
+	if f.becamePacked(s) {
+		return 0, true, true
+	}
+	if s.Head.Length == 0 && roll.MayBePacked(b) {
 		return 0, true, true
 	}
 	if s.read == 0 && n > 0 && f.hasHole(s, st.Size()) {
@@ -260,12 +220,13 @@ func (f *Follower) sameHead(s *source) bool {
 	if n < len(s.head) || !bytes.Equal(b[:len(s.head)], s.head) {
 		return false
 	}
-	if n > len(s.head) && (len(s.head) > 0 || n >= strongPrint || f.lastIsDue(s) || bytes.IndexByte(b[:n], '\n') >= 0) { // less than a line tells nothing
+	if n > len(s.head) && !roll.MayBePacked(b[:n]) && (len(s.head) > 0 || n >= strongPrint || f.lastIsDue(s) || bytes.IndexByte(b[:n], '\n') >= 0) { // less than a line tells nothing
 		if len(s.head) == 0 {
 			f.urgent = true // with nothing of it written down it could not be known again
 		}
 		s.head = append(s.head[:0], b[:n]...)
-		s.Head, f.altered = printOf(s.Head.At, s.head), true
+		s.Head = printOf(s.Head.At, s.head)
+		f.note(s)
 	}
 	return true
 }
@@ -290,7 +251,8 @@ func (f *Follower) skipHole(s *source) bool {
 		}
 	}
 	s.Begin, s.read, s.Head.At = at, at, at
-	f.altered, f.urgent = true, true
+	f.note(s)
+	f.urgent = true
 	for i := range s.streams {
 		s.streams[i].from = max(s.streams[i].from, at)
 		s.streams[i].mark.Offset = s.streams[i].from
@@ -320,17 +282,6 @@ func (f *Follower) takeLines(s *source, b []byte, at int64, now time.Time) (used
 		used += n
 	}
 	return used
-}
-
-// bound returns the next place behind an offset where a record has to end, 0 for none.
-func (st *stream) bound(at int64) int64 {
-	for len(st.bounds) > 0 && st.bounds[0] <= at {
-		st.bounds = st.bounds[1:]
-	}
-	if len(st.bounds) == 0 {
-		return 0
-	}
-	return st.bounds[0]
 }
 
 // takeLong takes a line that is longer than the buffer: its beginning is kept
@@ -376,260 +327,8 @@ func (f *Follower) line(s *source, b []byte, start, end int64, now time.Time) {
 	}
 }
 
-// unwrap takes a line of a container's log.
-func (f *Follower) unwrap(s *source, l *lines.Line, now time.Time) {
-	var w wire.Wrapped
-	if f.settings.Wrapping == Docker {
-		w, _ = f.unwrapper.Docker(l.Text)
-		w.Text = f.out.Keep(w.Text)
-	} else {
-		w, _ = f.unwrapper.CRI(l.Text)
-	}
-	l.Text, l.Stream, l.Time = w.Text, w.Stream, w.Time
-	if l.Stream == record.Stderr {
-		l.Source = 1
-	}
-	st := &s.streams[l.Source]
-	if l.End <= st.from {
-		return
-	}
-	f.endAtBound(s, int(l.Source))
-	if w.Part || st.parts {
-		st.join(l, s.settings.Largest)
-		if w.Part {
-			st.last = now
-			f.noteBound(s, int(l.Source), l.Start, l.End)
-			return
-		}
-		st.parts = false
-		*l = st.first
-		l.Text = f.out.Keep(st.part)
-	}
-	f.add(s, int(l.Source), l, now)
-}
-
-// join puts a message together that comes in parts.
-func (st *stream) join(l *lines.Line, largest int) {
-	if !st.parts {
-		st.parts, st.begun, st.first, st.part = true, l.Start, *l, st.part[:0]
-	}
-	st.part = append(st.part, l.Text...)
-	if largest > 0 && len(st.part) > largest {
-		st.part, st.first.Cut = st.part[:largest], true
-	}
-	st.first.End, st.first.Source = l.End, l.Source
-}
-
-func (f *Follower) add(s *source, stream int, l *lines.Line, now time.Time) {
-	st := &s.streams[stream]
-	start, end := l.Start, l.End
-	st.maker.Add(&f.out, l)
-	st.last = now
-	if len(st.bounds) > 0 {
-		f.noteBound(s, stream, start, end)
-	}
-}
-
-// noteBound ends what waits in a stream where some outlet has a record that
-// ends there. In a log that goes on in another that is known only where more
-// comes: at its very end the record went on.
-func (f *Follower) noteBound(s *source, stream int, start, end int64) {
-	st := &s.streams[stream]
-	if st.bound(start) != end {
-		return
-	}
-	st.bounded = true
-	if !f.goesOn(s) {
-		f.endAtBound(s, stream)
-	}
-}
-
-func (f *Follower) endAtBound(s *source, stream int) {
-	if st := &s.streams[stream]; st.bounded {
-		st.bounded = false
-		f.flush(s, stream)
-	}
-}
-
-// goesOn tells whether what has begun at the end of a source is handed over to another.
-func (f *Follower) goesOn(s *source) bool {
-	return f.settings.Wrapping != Bare && slices.ContainsFunc(f.sources, func(other *source) bool { return other.waits == s && other.follows() })
-}
-
-// pass passes on what was made of the lines, and how far the source is read.
-func (f *Follower) pass(s *source) bool {
-	moved := false
-	for i := range s.streams {
-		st := &s.streams[i]
-		offset := max(st.waiting(s.read), st.mark.Offset)
-		moved = moved || offset > st.mark.Offset
-		f.out.Batch.Marks = append(f.out.Batch.Marks, record.Mark{Source: st.mark.Source, Offset: offset})
-	}
-	paid := f.payDebts(s)
-	moved = moved || len(paid) > 0
-	if len(f.out.Batch.Records) == 0 && !moved {
-		f.out.Reset()
-		return true
-	}
-	if !f.sink.Pass(&f.out) {
-		return false
-	}
-	for i := range s.streams {
-		s.streams[i].mark = f.out.Batch.Marks[i]
-	}
-	for _, d := range paid {
-		st := &d.source.streams[d.stream]
-		st.handed, st.mark.Offset = false, d.source.read
-		f.publish(d.source)
-	}
-	f.out.Reset()
-	f.altered = true
-	f.publish(s)
-	return true
-}
-
-// inherited and the number of a stream stand for the source of what was handed
-// over and has not gone on, until its place among the marks is known.
-const inherited = 200
-
-// handOver has a container's message or event that has begun at the end of a
-// rolled log go on in the log that follows it: the engine rolls anywhere.
-func (f *Follower) handOver(from, to *source) {
-	for i := range min(len(from.streams), len(to.streams)) {
-		a, b := &from.streams[i], &to.streams[i]
-		_, waits := a.maker.Waiting()
-		if a.handed || !a.parts && !waits || b.mark.Offset != to.Begin || to.read != to.Begin {
-			continue
-		}
-		kept := a.waiting(from.read)
-		if a.parts {
-			b.parts, b.begun, b.first, b.part = true, to.Begin, a.first, append(b.part[:0], a.part...)
-			b.first.Start, b.first.End, b.first.Source = to.Begin, from.read, inherited+uint8(i)
-			a.parts = false
-		}
-		a.bounded = false
-		if waits {
-			b.maker.Inherit(a.maker, to.Begin, inherited+uint8(i), from.read)
-		}
-		a.handed, a.kept, b.last = true, kept, a.last
-		b.owes = append(append(b.owes, a.owes...), debt{from, i})
-		a.owes = nil
-	}
-}
-
-// payDebts adds the marks to the batch that are due with it: what was handed
-// over is among its records, or was passed on before.
-func (f *Follower) payDebts(s *source) (paid []debt) {
-	for i := range s.streams {
-		st := &s.streams[i]
-		start, waits := st.maker.Waiting()
-		if len(st.owes) == 0 || st.handed || st.parts && st.begun == s.Begin || waits && start == s.Begin {
-			continue
-		}
-		for k := range f.out.Batch.Records {
-			if r := &f.out.Batch.Records[k]; r.Source == inherited+uint8(i) {
-				r.Source = uint8(len(f.out.Batch.Marks) + len(st.owes) - 1)
-			}
-		}
-		for _, d := range st.owes {
-			f.out.Batch.Marks = append(f.out.Batch.Marks, record.Mark{Source: d.source.streams[d.stream].mark.Source, Offset: d.source.read})
-		}
-		paid, st.owes = append(paid, st.owes...), nil
-	}
-	return paid
-}
-
 func (f *Follower) lastIsDue(s *source) bool {
 	return s.partial > 0 && !f.now().Before(s.since.Add(f.settings.LastWait))
-}
-
-// isDue tells whether something of a source has waited for long enough.
-func (f *Follower) isDue(s *source) bool {
-	if f.lastIsDue(s) {
-		return true
-	}
-	for i := range s.streams {
-		if f.streamIsDue(s, &s.streams[i]) {
-			return true
-		}
-	}
-	return false
-}
-
-func (f *Follower) streamIsDue(s *source, st *stream) bool {
-	if st.parts {
-		return !f.now().Before(st.last.Add(f.settings.LastWait))
-	}
-	_, waits := st.maker.Waiting()
-	return waits && !f.now().Before(st.last.Add(f.joinWait(s)))
-}
-
-// flushDue makes records of events that have waited for long enough for more.
-func (f *Follower) flushDue(s *source) bool {
-	for i := range s.streams {
-		if st := &s.streams[i]; f.streamIsDue(s, st) {
-			f.flush(s, i)
-		}
-	}
-	return f.pass(s)
-}
-
-func (f *Follower) flush(s *source, stream int) {
-	st := &s.streams[stream]
-	if st.parts {
-		st.parts = false
-		l := st.first
-		l.Text = f.out.Keep(st.part)
-		st.maker.Add(&f.out, &l)
-	}
-	st.maker.Flush(&f.out)
-}
-
-// wasCut begins a source with what stands in a file now that was cut, and looks
-// for a copy with the rest of what stood there before.
-func (f *Follower) wasCut(s *source, st stat) {
-	now := f.now()
-	window := now.Sub(s.looked)
-	if s.looked.IsZero() {
-		window = 0
-	}
-	c := candidate{path: s.Path, real: s.real, stat: st}
-	if st.links == 0 {
-		c.real += " (removed)" // its name is another's now
-	}
-	next := &source{ID: newID(), file: s.file, cuts: s.cuts + 1, window: max(s.window, window)}
-	s.file = nil
-	f.drop(s)
-	next.Device, next.Inode = st.device, st.number
-	copied := false
-	f.byPath[c.real] = next // so that it is no neighbour
-	for _, d := range f.copies {
-		if copied = d.of == s && f.takesOver(s, &probe{candidate: d.candidate}, true); copied {
-			break
-		}
-	}
-	if !copied {
-		for _, n := range f.neighbours(s) {
-			if copied = f.takesOver(s, n, true); copied {
-				break
-			}
-		}
-	}
-	for _, other := range f.sources {
-		if other.waits == s {
-			other.waits = next
-		}
-	}
-	if copied && !s.Done {
-		next.waits = s
-	}
-	if !copied {
-		s.Gone, s.known = &now, false
-		f.release(s)
-	}
-	f.log.Info("a file was cut", "path", c.path, "read_up_to", s.read, "copy", copied, "looked_at_before", window.Round(time.Millisecond).String())
-	f.start(next, c)
-	f.sortSources()
 }
 
 // release lets go of a source that has no file any more: what is whole of it is
@@ -654,7 +353,8 @@ func (f *Follower) finish(s *source) {
 	f.release(s)
 	s.close()
 	now := f.now()
-	s.Done, s.Size, s.known, f.altered = true, s.lastSize, false, true
+	s.Done, s.Size, s.known = true, s.lastSize, false
+	f.note(s)
 	if f.byPath[s.real] != s {
 		s.Gone = &now
 	}
@@ -702,7 +402,8 @@ func (f *Follower) readAll(s *source, content *content) bool {
 func (f *Follower) finishPacked(s *source) {
 	f.reachedEnd(s)
 	f.release(s)
-	s.Done, s.Size, f.altered = true, s.lastSize, true
+	s.Done, s.Size = true, s.lastSize
+	f.note(s)
 }
 
 // learnPacked learns how a compressed file begins that is new.
@@ -715,6 +416,7 @@ func (f *Follower) learnPacked(s *source) {
 	b := make([]byte, printSize)
 	n, _ := content.read(b, 0)
 	if n > 0 {
-		s.Head, f.altered, f.urgent = printOf(0, b[:n]), true, true
+		s.Head, f.urgent = printOf(0, b[:n]), true
+		f.note(s)
 	}
 }

@@ -8,25 +8,33 @@ import (
 	"time"
 
 	"oakbarrel/core/lines"
-	"oakbarrel/core/record"
 )
 
 // source is a run of bytes that is followed: what one file holds, wherever it
 // is renamed, copied or compressed to. A file that is cut begins another one.
 type source struct {
 	// What is written down.
-	ID       string      `json:"id"`
-	Path     string      `json:"path"`   // where it stands, or stood last
-	Device   uint64      `json:"device"` // holds within one start of the machine
-	Inode    uint64      `json:"inode"`
-	Head     fingerprint `json:"head"`     // of its beginning
-	Begin    int64       `json:"begin"`    // where it is followed from
-	Position int64       `json:"position"` // how far it was read when this was written down
-	Tail     fingerprint `json:"tail"`     // of what stands before some place that was read
-	Size     int64       `json:"size"`     // of a file that is no longer read: when it was finished
-	Short    bool        `json:"short"`    // the file is a copy that has less than was read
-	Done     bool        `json:"done"`     // read to its end, and the file is not written to any more
-	Gone     *time.Time  `json:"gone"`     // since when there is no file with it
+	ID     string      `json:"id"`
+	Path   string      `json:"path"`   // where it stands, or stood last
+	Born   string      `json:"born"`   // where it was when it was first seen
+	Device uint64      `json:"device"` // holds within one start of the machine
+	Inode  uint64      `json:"inode"`
+	Head   fingerprint `json:"head"`   // of its beginning
+	Begin  int64       `json:"begin"`  // where it is followed from
+	Size   int64       `json:"size"`   // of a file that is no longer read: when it was finished
+	Packed bool        `json:"packed"` // the file is compressed
+	Short  bool        `json:"short"`  // the file is a copy that has less than was read
+	Done   bool        `json:"done"`   // read to its end, and the file is not written to any more
+	Gone   *time.Time  `json:"gone"`   // since when there is no file with it
+
+	// Written down apart from the rest, as it changes more often.
+	Position int64       `json:"-"` // how far it was passed on when that was written down
+	Tail     fingerprint `json:"-"` // of what stands before some place that was read
+
+	altered bool      // not written down as it is now
+	noted   int64     // the position that was written down last
+	notedAt time.Time // when that was
+	begun   time.Time // when it was first seen; zero for before this run
 
 	known    bool // the file was found to be this source in this run
 	file     *os.File
@@ -57,33 +65,6 @@ type source struct {
 	streams  []stream
 	settings *lines.Settings
 	reason   string // why it is not read, "" where it is
-}
-
-// stream is one stream of a source: a plain file has one, a container's log two.
-type stream struct {
-	mark   record.Mark // how far it was passed on
-	from   int64       // what ends here or before is not taken
-	bounds []int64     // where records end that some outlet has; in order
-	maker  *lines.Maker
-	part   []byte // of a message that comes in parts
-	begun  int64  // where it begins
-	first  lines.Line
-	parts  bool
-	last   time.Time // when a line came last
-	// What waits ends at a bound, if more comes.
-	bounded bool
-
-	// What has begun at the end of a log that was rolled goes on in the next. Until
-	// it is passed on there, its mark stays where it begins.
-	handed bool
-	kept   int64
-	owes   []debt
-}
-
-// debt is the mark of a rolled log that is due once what it has begun is passed on.
-type debt struct {
-	source *source
-	stream int
 }
 
 func newID() string {
@@ -136,18 +117,4 @@ func (s *source) tailPrint() fingerprint {
 		return s.Tail
 	}
 	return printOf(s.read-int64(len(s.tail)), s.tail)
-}
-
-// waiting returns the least offset at which something begins that is not passed on yet.
-func (st *stream) waiting(read int64) int64 {
-	if st.handed {
-		return st.kept
-	}
-	if st.parts {
-		read = st.begun
-	}
-	if start, waits := st.maker.Waiting(); waits {
-		read = min(read, start)
-	}
-	return read
 }

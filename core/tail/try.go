@@ -4,6 +4,7 @@ import (
 	"log/slog"
 	"time"
 
+	"oakbarrel/core/disk"
 	"oakbarrel/core/lines"
 )
 
@@ -17,7 +18,7 @@ func Try(s Settings, path string, each func(out *lines.Out)) (lines.Fell, error)
 	}
 	defer content.close()
 	f := newFollower(s, trial(each), slog.New(slog.DiscardHandler), time.Now)
-	src := &source{Path: path, real: path, settings: &f.settings.Lines}
+	src := &source{Path: path, real: path, settings: &f.settings.Lines, Packed: content.packed()}
 	f.begin(src)
 	f.readAll(src, content)
 	return f.out.Fell, nil
@@ -41,7 +42,7 @@ func Find(s Settings) (files []File) {
 	found, reasons := f.find()
 	for _, c := range found {
 		file := File{Path: c.path, Size: c.stat.size, State: AtEnd}
-		if opened, _, err := openRegular(c.real); err != nil {
+		if opened, _, err := disk.OpenRegular(c.real); err != nil {
 			file.State, file.Why = NotRead, plainError(err)
 		} else {
 			opened.Close()

@@ -1,0 +1,115 @@
+package disk
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+)
+
+// ErrLink says that a symbolic link is not followed: neither root made it, nor
+// who owns what it leads to.
+var ErrLink = errors.New("it is a link, and who made it does not own what it leads to")
+
+// ErrNowhere says that a symbolic link leads to nothing.
+var ErrNowhere = errors.New("the link leads nowhere")
+
+const mostLinks = 40
+
+// Resolve returns an absolute path without symbolic links. It follows a link,
+// wherever on the way it stands, only where root made it or who owns what it
+// leads to, so that no user of the host has another's file taken for his own.
+// What it returns must be opened by [OpenRegular] or [ReadFolder], which follow
+// none: a folder that is changed for a link since is not entered.
+func Resolve(path string) (string, error) { return resolve(path, mostLinks) }
+
+func resolve(path string, links int) (string, error) {
+	done := "/"
+	for _, part := range strings.Split(strings.TrimPrefix(filepath.Clean(path), "/"), "/") {
+		next := filepath.Join(done, part)
+		st, err := os.Lstat(next)
+		if err != nil {
+			return "", err
+		}
+		if st.Mode()&fs.ModeSymlink == 0 {
+			done = next
+			continue
+		}
+		if links--; links < 0 {
+			return "", &fs.PathError{Op: "follow", Path: path, Err: unix.ELOOP}
+		}
+		if done, err = follow(next, done, st, links); err != nil {
+			return "", err
+		}
+	}
+	return done, nil
+}
+
+// follow returns where a link in a folder leads to.
+func follow(link, folder string, st fs.FileInfo, links int) (string, error) {
+	to, err := os.Readlink(link)
+	if err != nil {
+		return "", err
+	}
+	if !filepath.IsAbs(to) {
+		to = filepath.Join(folder, to)
+	}
+	real, err := resolve(to, links)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", ErrNowhere
+	}
+	if err != nil {
+		return "", err
+	}
+	target, err := os.Lstat(real)
+	if err != nil {
+		return "", ErrNowhere
+	}
+	if owner := OwnerOf(st).User; owner != 0 && owner != OwnerOf(target).User {
+		return "", ErrLink
+	}
+	return real, nil
+}
+
+// OpenRegular opens a regular file for reading. No part of its path may be a
+// symbolic link, and a named pipe does not block.
+func OpenRegular(path string) (*os.File, fs.FileInfo, error) {
+	f, err := openPlain(path, unix.O_RDONLY|unix.O_NONBLOCK)
+	if err != nil {
+		return nil, nil, err
+	}
+	st, err := f.Stat()
+	if err == nil && !st.Mode().IsRegular() {
+		err = ErrNotRegular
+	}
+	if err != nil {
+		f.Close()
+		return nil, nil, err
+	}
+	return f, st, nil
+}
+
+// ReadFolder lists a folder. No part of its path may be a symbolic link.
+func ReadFolder(path string) ([]fs.DirEntry, error) {
+	f, err := openPlain(path, unix.O_RDONLY|unix.O_DIRECTORY)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return f.ReadDir(-1)
+}
+
+func openPlain(path string, flags int) (*os.File, error) {
+	flags |= unix.O_CLOEXEC
+	fd, err := unix.Openat2(unix.AT_FDCWD, path, &unix.OpenHow{Flags: uint64(flags), Resolve: unix.RESOLVE_NO_SYMLINKS})
+	if errors.Is(err, unix.ENOSYS) { // an old kernel
+		fd, err = unix.Open(path, flags|unix.O_NOFOLLOW, 0)
+	}
+	if err != nil {
+		return nil, &fs.PathError{Op: "open", Path: path, Err: err}
+	}
+	return os.NewFile(uintptr(fd), path), nil
+}

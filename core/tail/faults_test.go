@@ -1,0 +1,264 @@
+package tail
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"oakbarrel/core/lines"
+	"oakbarrel/core/memo"
+)
+
+// paced writes the log of a container slowly, so that events wait for their next
+// line while it is rolled: bursts do not show what goes wrong then.
+func paced(b *bench, pause time.Duration, every int, traces bool, events int) (want []string) {
+	log := b.path("box/box-json.log")
+	b.must(os.MkdirAll(filepath.Dir(log), 0o755))
+	written, rolled := 0, 0
+	say := func(stream, text string) {
+		if written++; written%every == 0 {
+			for n := rolled; n > 0; n-- {
+				os.Rename(fmt.Sprintf("%s.%d", log, n), fmt.Sprintf("%s.%d", log, n+1))
+			}
+			if os.Rename(log, log+".1") == nil {
+				rolled = min(rolled+1, 8)
+			}
+		}
+		b.write("box/box-json.log", fmt.Sprintf(`{"log":"%s\n","stream":"%s","time":"2026-11-28T10:00:00.5Z"}`+"\n", text, stream))
+		time.Sleep(pause)
+	}
+	for n := range events {
+		text := fmt.Sprintf("event %d", n)
+		say("stdout", text)
+		want = append(want, text)
+		if traces && n%2 == 0 {
+			trace := fmt.Sprintf("error %d: the pump stalled", n)
+			say("stderr", trace)
+			for k := range 6 {
+				say("stderr", fmt.Sprintf(`\tat frame %d`, k))
+				trace += fmt.Sprintf("\n\tat frame %d", k)
+			}
+			want = append(want, trace)
+		}
+	}
+	return want
+}
+
+// A container that rolls while an event waits for its next line.
+func TestAContainerRollsAtEveryPace(t *testing.T) {
+	for _, c := range []struct {
+		pause  time.Duration
+		every  int
+		traces bool
+		events int
+	}{
+		{20 * time.Millisecond, 3, true, 15}, {20 * time.Millisecond, 7, true, 15}, {60 * time.Millisecond, 3, false, 25}, {150 * time.Millisecond, 4, true, 5}, {5 * time.Millisecond, 2, true, 40},
+	} {
+		t.Run(fmt.Sprintf("%v, each %d, traces %v", c.pause, c.every, c.traces), func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t, "*/*-json.log", "*/*-json.log.*")
+			b.settings.Wrapping, b.settings.LastWait = Docker, time.Hour
+			b.settings.Lines.Join = lines.Join{Indented: true, Wait: 300 * time.Millisecond}
+			b.start()
+			want := paced(b, c.pause, c.every, c.traces, c.events)
+			for end := time.Now().Add(10 * time.Second); len(b.lines()) < len(want) && time.Now().Before(end); {
+				time.Sleep(10 * time.Millisecond)
+			}
+			got := b.lines()
+			slices.Sort(got)
+			slices.Sort(want)
+			expect(t, "events", got, want)
+			if !b.whole {
+				t.Error("a batch held a record without its mark")
+			}
+		})
+	}
+}
+
+// Compressors that write slowly, under the final name or another that the
+// pattern finds too, while somebody looks.
+func TestACompressedFileIsReadOnce(t *testing.T) {
+	for _, how := range []string{"in place", "under another name", "over the original"} {
+		for _, tool := range []string{"gzip", "zstd"} {
+			t.Run(how+" with "+tool, func(t *testing.T) {
+				t.Parallel()
+				b := newBench(t, "a.log*")
+				var text strings.Builder
+				for n := range 2000 {
+					fmt.Fprintf(&text, "%d %x\n", n, n*n*7919)
+				}
+				b.write("a.log.3", text.String())
+				b.start()
+				for end := time.Now().Add(10 * time.Second); len(b.lines()) < 2000 && time.Now().Before(end); {
+					time.Sleep(5 * time.Millisecond)
+				}
+				packed, err := exec.Command(tool, "-c", b.path("a.log.3")).Output()
+				b.must(err)
+				suffix := map[string]string{"gzip": ".gz", "zstd": ".zst"}[tool]
+				name := map[string]string{"in place": "a.log.3" + suffix, "under another name": "a.log.3.tmp", "over the original": "a.log.3"}[how]
+				if how == "over the original" {
+					b.must(os.Truncate(b.path(name), 0))
+				} else {
+					b.write(name, "")
+				}
+				time.Sleep(60 * time.Millisecond)
+				for _, end := range []int{1, 3, 12, 500, len(packed)} { // a look at each
+					st, _ := os.Stat(b.path(name))
+					b.write(name, string(packed[st.Size():end]))
+					time.Sleep(60 * time.Millisecond)
+				}
+				if how == "under another name" {
+					b.rename(name, "a.log.3"+suffix)
+				}
+				if how != "over the original" {
+					b.must(os.Remove(b.path("a.log.3")))
+				}
+				time.Sleep(settleTime + 500*time.Millisecond)
+				expect(t, "lines", len(b.lines()), 2000)
+				b.stop()
+				b.start()
+				time.Sleep(100 * time.Millisecond)
+				expect(t, "lines after a start", len(b.lines()), 2000)
+			})
+		}
+	}
+}
+
+// What two programs write alike is read of both.
+func TestFilesThatHoldTheSameAreAllRead(t *testing.T) {
+	for name, files := range map[string][2]string{
+		"of two programs":           {"tickets.log", "pumps.log"},
+		"of two workers":            {"worker-1.log", "worker-2.log"},
+		"of names that a copy has":  {"worker.log", "worker-1.log"},
+		"compressed and not":        {"a.log", "b.log.gz"},
+		"of one name in two places": {"one/a.log", "two/a.log"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t, "**/*.log", "*.log.gz")
+			var want []string
+			for n := range 30 {
+				want = append(want, fmt.Sprintf("%d the same line of both programs", n))
+			}
+			text := strings.Join(want, "\n") + "\n"
+			for _, file := range files {
+				b.must(os.MkdirAll(filepath.Dir(b.path(file)), 0o755))
+				b.write(strings.TrimSuffix(file, ".gz"), text)
+				if strings.HasSuffix(file, ".gz") {
+					b.gzip(strings.TrimSuffix(file, ".gz"))
+				}
+			}
+			b.start()
+			for end := time.Now().Add(settleTime + 5*time.Second); len(b.lines()) < 60 && time.Now().Before(end); {
+				time.Sleep(10 * time.Millisecond)
+			}
+			expect(t, "lines", len(b.lines()), 60)
+		})
+	}
+}
+
+// A folder that another user has changed for a link is not looked into.
+func TestAFolderBehindAnothersLinkIsNotRead(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root can make links for other users")
+	}
+	for name, c := range map[string]struct {
+		pattern    string
+		user, read int
+	}{
+		"a pattern's folder, by another": {"apps/*/*.log", 1234, 0}, "any folder, by another": {"apps/**/*.log", 1234, 0},
+		"a named folder, by another": {"apps/shop/*.log", 1234, 0}, "a pattern's folder, by root": {"apps/*/*.log", 0, 1}, "a named folder, by root": {"apps/shop/*.log", 0, 1},
+	} {
+		t.Run(name, func(t *testing.T) {
+			b := newBench(t, c.pattern)
+			b.must(os.MkdirAll(b.path("secret"), 0o755))
+			b.must(os.MkdirAll(b.path("apps/mine"), 0o755))
+			b.write("secret/root.log", "a secret of root\n")
+			b.must(os.Symlink(b.path("secret"), b.path("apps/shop")))
+			b.must(os.Lchown(b.path("apps/shop"), c.user, c.user))
+			b.start()
+			time.Sleep(200 * time.Millisecond)
+			expect(t, "lines", len(b.lines()), c.read)
+			if c.read == 0 && !strings.Contains(c.pattern, "**") {
+				told := slices.ContainsFunc(b.follower.Files(), func(f File) bool { return strings.Contains(f.Why, "who made it does not own") })
+				if !told {
+					t.Errorf("nothing tells why: %+v", b.follower.Files())
+				}
+			}
+		})
+	}
+}
+
+// What is known of files ends with them.
+func TestWhatIsGoneIsForgotten(t *testing.T) {
+	b := newBench(t, "*.log")
+	b.skip.Store(int64(0))
+	b.start()
+	for round := range 5 {
+		for n := range 40 {
+			b.write(fmt.Sprintf("%d-%d.log", round, n), strings.Repeat(fmt.Sprintf("line of %d in round %d\n", n, round), 20))
+		}
+		for end := time.Now().Add(5 * time.Second); len(b.lines()) < 800*(round+1) && time.Now().Before(end); {
+			time.Sleep(5 * time.Millisecond)
+		}
+		for n := range 40 {
+			b.must(os.Remove(b.path(fmt.Sprintf("%d-%d.log", round, n))))
+		}
+		time.Sleep(1200 * time.Millisecond) // an open file is read for as long
+	}
+	b.skip.Store(int64(forgetTime)) // the clock goes on
+	b.write("last.log", "x\n")
+	for end := time.Now().Add(5 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		if found, err := memo.Read(b.path(".registry")); err == nil && len(found.Facts) <= 5 && len(b.follower.Positions()) <= 2 {
+			break
+		}
+	}
+	found, err := memo.Read(b.path(".registry"))
+	b.must(err)
+	expect(t, "facts", len(found.Facts), 3) // of the boot, and two of the last file
+	expect(t, "positions", len(b.follower.Positions()), 1)
+	expect(t, "lines", len(b.lines()), 4001)
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	expect(t, "marks", len(b.outlets[0].marks), 1)
+}
+
+// A damaged file of what is known is mended from its twin; where both are, it is told.
+func TestDamageOfWhatIsKnown(t *testing.T) {
+	for name, c := range map[string]struct {
+		files []int
+		lost  bool
+		want  int // lines in all
+	}{"one file": {[]int{0}, false, 40}, "its twin": {[]int{1}, false, 40}, "both": {[]int{0, 1}, true, 80}} {
+		t.Run(name, func(t *testing.T) {
+			b := newBench(t, "*.log")
+			b.write("a.log", strings.Repeat("a line that is not read twice\n", 40))
+			b.start()
+			for len(b.lines()) < 40 {
+				time.Sleep(time.Millisecond)
+			}
+			b.stop()
+			for _, i := range c.files {
+				path := memo.Paths(b.path(".registry"))[i]
+				content, err := os.ReadFile(path)
+				b.must(err)
+				for at := range content {
+					if content[at] == '/' { // in each line that has a path
+						content[at] ^= 4
+					}
+				}
+				b.must(os.WriteFile(path, content, 0o640))
+			}
+			b.start()
+			time.Sleep(200 * time.Millisecond)
+			expect(t, "damaged", len(b.follower.Damage.Files), len(c.files))
+			expect(t, "lost", b.follower.Damage.Lost, c.lost)
+			expect(t, "lines", len(b.lines()), c.want)
+		})
+	}
+}

@@ -1,0 +1,146 @@
+package tail
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"io/fs"
+
+	"oakbarrel/core/roll"
+)
+
+// probe is a file that is compared with sources. What stands in it is read when
+// it is first asked for.
+type probe struct {
+	candidate
+	loaded  bool
+	head    []byte // the beginning of its content
+	err     error  // the content cannot be read, or not to its end
+	packed  bool
+	foreign string
+	sums    map[fingerprint]string // by place and length
+}
+
+func (p *probe) load() {
+	if p.loaded {
+		return
+	}
+	p.loaded, p.sums = true, map[fingerprint]string{}
+	content, err := openContent(p.real)
+	if err != nil {
+		p.err, p.packed = err, errors.Is(err, errPacked) || roll.IsCompressed(p.real)
+		return
+	}
+	defer content.close()
+	p.packed, p.foreign = content.packed(), content.foreign
+	p.head = make([]byte, printSize)
+	n, err := content.read(p.head, 0)
+	p.head = p.head[:n]
+	if err != io.EOF {
+		p.err = err
+	}
+}
+
+// begins tells whether the file begins as a fingerprint says.
+func (p *probe) begins(print fingerprint) (bool, error) {
+	if print.At > 0 { // behind a hole
+		return p.holds(print)
+	}
+	if print.Length > len(p.head) {
+		return false, p.err
+	}
+	key := fingerprint{Length: print.Length}
+	if p.sums[key] == "" {
+		p.sums[key] = printOf(0, p.head[:print.Length]).Sum
+	}
+	return p.sums[key] == print.Sum, nil
+}
+
+func (p *probe) holds(print fingerprint) (bool, error) {
+	content, err := openContent(p.real)
+	if err != nil {
+		return false, err
+	}
+	defer content.close()
+	same, _, err := content.has(print)
+	return same, err
+}
+
+// compare tells how the content of a file compares with that of a source.
+func (p *probe) compare(s *source) likeness {
+	if s.Head.Length == 0 {
+		return different
+	}
+	p.load()
+	same, err := p.begins(s.Head)
+	switch {
+	case err != nil && !errors.Is(err, fs.ErrNotExist):
+		return unknown
+	case same:
+		return p.compareRest(s)
+	case s.Head.At == 0 && len(p.head) > 0 && len(p.head) < len(s.head) && bytes.HasPrefix(s.head, p.head):
+		return shorter
+	}
+	return different
+}
+
+// compareRest compares what stands behind the beginning, which is the same.
+func (p *probe) compareRest(s *source) likeness {
+	tail := s.tailPrint()
+	if tail.Length > 0 && tail.end() > s.Head.end() {
+		content, err := openContent(p.real)
+		if err != nil {
+			return unknown
+		}
+		defer content.close()
+		same, short, err := content.has(tail)
+		switch {
+		case err != nil:
+			return unknown
+		case short:
+			return p.compareEnd(s, shorter)
+		case !same:
+			return different
+		}
+	}
+	return p.compareEnd(s, same)
+}
+
+// compareEnd compares the end of a plain file with what stands there in the
+// source's own, where that has it.
+func (p *probe) compareEnd(s *source, so likeness) likeness {
+	if p.packed || s.file == nil || p.stat.size <= s.Head.end() || s.Packed {
+		return so
+	}
+	n := min(p.stat.size, printSize)
+	content, err := openContent(p.real)
+	if err != nil {
+		return so
+	}
+	defer content.close()
+	mine, own := make([]byte, n), make([]byte, n)
+	a, _ := content.read(mine, p.stat.size-n)
+	b, _ := s.file.ReadAt(own, p.stat.size-n)
+	if shared := min(a, b); !bytes.Equal(mine[:shared], own[:shared]) {
+		return different
+	}
+	return so
+}
+
+// amount tells how much stands in the file.
+func (p *probe) amount() amount {
+	p.load()
+	switch {
+	case len(p.head) == 0 || !p.packed && roll.MayBePacked(p.head):
+		return nothing
+	case len(p.head) >= strongPrint || p.head[0] == 0 || bytes.IndexByte(p.head, '\n') >= 0:
+		return aLine
+	}
+	return lessThan
+}
+
+// seen gathers what the decision asks for.
+func (p *probe) seen() seen {
+	p.load()
+	return seen{size: p.stat.size, written: p.stat.written, packed: p.packed, foreign: p.foreign, unreadable: p.err, content: p.amount()}
+}

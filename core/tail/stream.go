@@ -1,0 +1,320 @@
+package tail
+
+import (
+	"slices"
+	"time"
+
+	"oakbarrel/core/lines"
+	"oakbarrel/core/record"
+	"oakbarrel/core/wire"
+)
+
+// stream is one stream of a source: a plain file has one, a container's log two.
+type stream struct {
+	mark   record.Mark // how far it was passed on
+	from   int64       // what ends here or before is not taken
+	bounds []int64     // where records end that some outlet has; in order
+	maker  *lines.Maker
+	part   []byte // of a message that comes in parts
+	begun  int64  // where it begins
+	first  lines.Line
+	left   []record.Mark // the ends of the logs that the message was inherited from and that had no part of it since
+	parts  bool
+	last   time.Time // when a line came last
+	// What waits ends at a bound, if more comes.
+	bounded bool
+
+	// What has begun at the end of a log that was rolled goes on in the next,
+	// whose stream holds it. Until it is passed on there, the mark stays where it begins.
+	handed bool
+	kept   int64
+	holds  []held
+}
+
+// held is a stream of a rolled log whose end waits in another.
+type held struct {
+	source *source
+	stream int
+}
+
+// holdsBegun tells whether a container's log has begun what goes on in the next.
+func (f *Follower) holdsBegun(s *source) bool {
+	return f.settings.Wrapping != Bare && slices.ContainsFunc(s.streams, func(st stream) bool {
+		_, waits := st.maker.Waiting()
+		return waits || st.parts
+	})
+}
+
+// streamNames returns the names under which outlets know the streams of a source.
+func (f *Follower) streamNames(s *source) []string {
+	if f.settings.Wrapping == Bare {
+		return []string{s.ID}
+	}
+	return []string{s.ID + "/stdout", s.ID + "/stderr"}
+}
+
+// begin finds out where a source is to be read from: each stream from where the
+// outlet is that has the least of it.
+func (f *Follower) begin(s *source) {
+	settings := s.settings
+	if settings == nil { // until its file is found
+		settings = &f.settings.Lines
+	}
+	s.streams = s.streams[:0]
+	s.read = -1
+	for _, name := range f.streamNames(s) {
+		st := stream{from: max(s.Begin, s.Position), maker: lines.NewMaker(name, settings)}
+		if taken := f.sink.Taken(name, s.Begin); len(taken) > 0 {
+			slices.Sort(taken)
+			st.from, st.bounds = taken[0], slices.Compact(taken)[1:]
+		}
+		st.mark = record.Mark{Source: name, Offset: st.from}
+		s.streams = append(s.streams, st)
+		if s.read < 0 || st.from < s.read {
+			s.read = st.from
+		}
+	}
+	if s.Done && s.read < s.Position { // an outlet has lost what it had not written down
+		s.Done = false
+	}
+	s.dirty = true
+	f.publish(s)
+}
+
+// publish lets others see how far a source is passed on.
+func (f *Follower) publish(s *source) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for i := range s.streams {
+		f.positions[s.streams[i].mark.Source] = s.streams[i].mark.Offset
+	}
+}
+
+// waiting returns the least offset at which something begins that is not passed on yet.
+func (st *stream) waiting(read int64) int64 {
+	if st.handed {
+		return st.kept
+	}
+	if st.parts {
+		read = st.begun
+	}
+	if start, waits := st.maker.Waiting(); waits {
+		read = min(read, start)
+	}
+	return read
+}
+
+// inherited tells whether something waits that began in another log and had no
+// line of this one yet.
+func (st *stream) inherited() bool { return st.parts && st.left != nil || st.maker.Inherited() }
+
+// bound returns the next place behind an offset where a record has to end, 0 for none.
+func (st *stream) bound(at int64) int64 {
+	for len(st.bounds) > 0 && st.bounds[0] <= at {
+		st.bounds = st.bounds[1:]
+	}
+	if len(st.bounds) == 0 {
+		return 0
+	}
+	return st.bounds[0]
+}
+
+// unwrap takes a line of a container's log.
+func (f *Follower) unwrap(s *source, l *lines.Line, now time.Time) {
+	var w wire.Wrapped
+	if f.settings.Wrapping == Docker {
+		w, _ = f.unwrapper.Docker(l.Text)
+		w.Text = f.out.Keep(w.Text)
+	} else {
+		w, _ = f.unwrapper.CRI(l.Text)
+	}
+	l.Text, l.Stream, l.Time = w.Text, w.Stream, w.Time
+	i := 0
+	if l.Stream == record.Stderr {
+		i = 1
+	}
+	st := &s.streams[i]
+	if l.End <= st.from {
+		return
+	}
+	f.endAtBound(s, i)
+	if w.Part || st.parts {
+		st.join(l, s.settings.Largest)
+		if w.Part {
+			st.last = now
+			f.noteBound(s, i, l.Start, l.End)
+			return
+		}
+		st.parts = false
+		*l = st.first
+		l.Text = f.out.Keep(st.part)
+	}
+	f.add(s, i, l, now)
+}
+
+// join puts a message together that comes in parts.
+func (st *stream) join(l *lines.Line, largest int) {
+	if !st.parts {
+		st.parts, st.begun, st.first, st.part, st.left = true, l.Start, *l, st.part[:0], nil
+	}
+	st.part = append(st.part, l.Text...)
+	if largest > 0 && len(st.part) > largest {
+		st.part, st.first.Cut = st.part[:largest], true
+	}
+	st.first.In, st.first.End = "", l.End
+	st.first.Through, st.left = append(st.first.Through, st.left...), nil
+}
+
+func (f *Follower) add(s *source, stream int, l *lines.Line, now time.Time) {
+	st := &s.streams[stream]
+	start, end := l.Start, l.End
+	st.maker.Add(&f.out, l)
+	st.last = now
+	if len(st.bounds) > 0 {
+		f.noteBound(s, stream, start, end)
+	}
+}
+
+// noteBound ends what waits in a stream where some outlet has a record that
+// ends there. In a log that goes on in another that is known only where more
+// comes: at its very end the record went on.
+func (f *Follower) noteBound(s *source, stream int, start, end int64) {
+	st := &s.streams[stream]
+	if st.bound(start) != end {
+		return
+	}
+	st.bounded = true
+	if !f.goesOn(s) {
+		f.endAtBound(s, stream)
+	}
+}
+
+func (f *Follower) endAtBound(s *source, stream int) {
+	if st := &s.streams[stream]; st.bounded {
+		st.bounded = false
+		f.flush(s, stream)
+	}
+}
+
+// goesOn tells whether what has begun at the end of a source is handed over to another.
+func (f *Follower) goesOn(s *source) bool {
+	return f.settings.Wrapping != Bare && slices.ContainsFunc(f.sources, func(other *source) bool { return other.waits == s && other.follows() })
+}
+
+// pass passes on what was made of the lines, and how far the source is read.
+func (f *Follower) pass(s *source) bool {
+	moved := false
+	for i := range s.streams {
+		st := &s.streams[i]
+		offset := max(st.waiting(s.read), st.mark.Offset)
+		moved = moved || offset > st.mark.Offset
+		f.out.Batch.TakeTo(st.mark.Source, offset)
+	}
+	if len(f.out.Batch.Records) == 0 && !moved {
+		f.out.Reset()
+		return true
+	}
+	if !f.sink.Pass(&f.out) {
+		return false
+	}
+	for i := range s.streams {
+		st := &s.streams[i]
+		st.mark.Offset = f.out.Batch.Marks[f.out.Batch.TakeTo(st.mark.Source, 0)].Offset
+	}
+	f.out.Reset()
+	f.moved = true
+	f.publish(s)
+	return f.letGo(s)
+}
+
+// handOver has a container's message or event that has begun at the end of a
+// rolled log go on in the log that follows it: the engine rolls anywhere.
+func (f *Follower) handOver(from, to *source) {
+	for i := range min(len(from.streams), len(to.streams)) {
+		a, b := &from.streams[i], &to.streams[i]
+		_, waits := a.maker.Waiting()
+		if a.handed || !a.parts && !waits || b.mark.Offset != to.Begin || to.read != to.Begin {
+			continue
+		}
+		a.handed, a.kept, a.bounded, b.last = true, a.waiting(from.read), false, a.last
+		if a.parts {
+			b.parts, b.begun, b.first, b.part = true, to.Begin, a.first, append(b.part[:0], a.part...)
+			if b.first.In == "" {
+				b.first.In = a.mark.Source
+			}
+			b.first.Start = to.Begin
+			b.left = append(a.left[:len(a.left):len(a.left)], record.Mark{Source: a.mark.Source, Offset: from.read})
+			a.parts = false
+		}
+		if waits {
+			b.maker.Inherit(a.maker, from.read, to.Begin)
+		}
+		b.holds = append(append(b.holds, a.holds...), held{from, i})
+		a.holds = nil
+	}
+}
+
+// letGo passes on how far rolled logs are read whose ends waited in a source,
+// and wait there no more.
+func (f *Follower) letGo(s *source) bool {
+	for i := range s.streams {
+		st := &s.streams[i]
+		if len(st.holds) == 0 || st.handed || st.inherited() {
+			continue
+		}
+		if start, waits := st.maker.Waiting(); waits && start == s.Begin && st.mark.Offset == s.Begin || st.parts && st.begun == s.Begin && st.mark.Offset == s.Begin {
+			continue // it went on, and is not passed on yet
+		}
+		free := st.holds
+		st.holds = nil
+		for _, h := range free {
+			h.source.streams[h.stream].handed = false
+			if !f.pass(h.source) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// isDue tells whether something of a source has waited for long enough.
+func (f *Follower) isDue(s *source) bool {
+	if f.lastIsDue(s) {
+		return true
+	}
+	for i := range s.streams {
+		if f.streamIsDue(s, &s.streams[i]) {
+			return true
+		}
+	}
+	return false
+}
+
+func (f *Follower) streamIsDue(s *source, st *stream) bool {
+	if st.parts {
+		return !f.now().Before(st.last.Add(f.settings.LastWait))
+	}
+	_, waits := st.maker.Waiting()
+	return waits && !f.now().Before(st.last.Add(f.joinWait(s)))
+}
+
+// flushDue makes records of events that have waited for long enough for more.
+func (f *Follower) flushDue(s *source) bool {
+	for i := range s.streams {
+		if st := &s.streams[i]; f.streamIsDue(s, st) {
+			f.flush(s, i)
+		}
+	}
+	return f.pass(s)
+}
+
+func (f *Follower) flush(s *source, stream int) {
+	st := &s.streams[stream]
+	if st.parts {
+		st.parts = false
+		l := st.first
+		l.Text = f.out.Keep(st.part)
+		st.maker.Add(&f.out, &l)
+	}
+	st.maker.Flush(&f.out)
+}
