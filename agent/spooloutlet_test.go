@@ -336,7 +336,7 @@ func TestAnOutletWhoseSpoolCannotShrinkGoesOn(t *testing.T) {
 	dir := t.TempDir()
 	var full atomic.Bool
 	d := &disktest.Disk{Fault: func(_ int, op, path string) error {
-		if full.Load() && strings.Contains(path, "state.json") {
+		if full.Load() && strings.Contains(path, "state.memo") {
 			return disktest.ErrFault
 		}
 		return nil

@@ -2,7 +2,6 @@ package spool
 
 import (
 	"encoding/binary"
-	"errors"
 	"net/netip"
 
 	"oakbarrel/core/record"
@@ -17,8 +16,6 @@ const (
 	markUnparsed = 1 << 2
 	markCut      = 1 << 3
 )
-
-var errDamaged = errors.New("a frame is damaged")
 
 func appendRecord(dst []byte, step uint64, r *record.Record) []byte {
 	dst = binary.AppendUvarint(dst, step)

@@ -1,7 +1,9 @@
 package spool
 
 import (
+	"bytes"
 	"encoding/binary"
+	"errors"
 	"hash/crc32"
 	"io"
 	"slices"
@@ -24,11 +26,19 @@ type frame struct {
 // numbers is a run of numbers, both ends included.
 type numbers struct{ first, last uint64 }
 
+// The head of a frame: magic, checksum of all that follows the head, length of
+// that, of it the marks, records, numbers of the group and of the frame, and a
+// checksum of the head itself, so that a damaged body still tells its numbers.
 const (
-	headSize  = 52
-	magic     = "OBF1"
+	headSize  = 56
+	magic     = "OBF2"
+	oldMagic  = "OBF1" // without the head's own checksum: one is of all from byte 8 on
+	oldSize   = 52
 	maxLength = 256 << 20 // bytes of marks and body, against a damaged length
 )
+
+// errDamaged says that a frame, or a part of one, is not as it was written.
+var errDamaged = errors.New("a frame is damaged")
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
@@ -43,8 +53,9 @@ func (f *frame) append(dst []byte) []byte {
 	}
 	marksEnd := len(dst)
 	dst = append(dst, f.body...)
-	head := dst[start:]
+	head := dst[start : start+headSize]
 	copy(head, magic)
+	binary.LittleEndian.PutUint32(head[4:], crc32.Checksum(dst[start+headSize:], castagnoli))
 	binary.LittleEndian.PutUint32(head[8:], uint32(len(dst)-start-headSize))
 	binary.LittleEndian.PutUint32(head[12:], uint32(marksEnd-start-headSize))
 	binary.LittleEndian.PutUint32(head[16:], f.records)
@@ -52,7 +63,7 @@ func (f *frame) append(dst []byte) []byte {
 	binary.LittleEndian.PutUint64(head[28:], f.group.last)
 	binary.LittleEndian.PutUint64(head[36:], f.first)
 	binary.LittleEndian.PutUint64(head[44:], f.last)
-	binary.LittleEndian.PutUint32(head[4:], crc32.Checksum(head[8:], castagnoli))
+	binary.LittleEndian.PutUint32(head[52:], crc32.Checksum(head[:52], castagnoli))
 	return dst
 }
 
@@ -82,36 +93,79 @@ func (w *window) bytes(at, n, end int64) ([]byte, error) {
 	return w.buffer[at-w.start:][:n], nil
 }
 
-// readFrame reads the frame at an offset of a chunk that is written up to end.
-// It returns the frame's size, and io.EOF where no whole frame stands there.
-// The body is valid until the next read.
+// readFrame reads the frame at an offset of a chunk that is written up to end,
+// and returns its size. The error is io.EOF where no head stands there, or the
+// file ends before the frame does, and errDamaged where its body is damaged:
+// then numbers and size still hold. The body is valid until the next read.
 func (w *window) readFrame(at, end int64) (fr frame, size int64, err error) {
-	head, err := w.bytes(at, headSize, end)
+	head, err := w.bytes(at, min(headSize, max(end-at, oldSize)), end)
 	if err != nil {
 		return fr, 0, err
 	}
+	old := string(head[:4]) == oldMagic
 	length := binary.LittleEndian.Uint32(head[8:])
-	if string(head[:4]) != magic || length > maxLength {
+	marksSize := binary.LittleEndian.Uint32(head[12:])
+	own := int64(headSize)
+	if old {
+		own = oldSize
+	}
+	switch {
+	case length > maxLength || marksSize > length || len(head) < int(own):
+		return fr, 0, io.EOF
+	case !old && (string(head[:4]) != magic || crc32.Checksum(head[:52], castagnoli) != binary.LittleEndian.Uint32(head[52:])):
 		return fr, 0, io.EOF
 	}
-	size = headSize + int64(length)
+	size = own + int64(length)
+	fr = frame{
+		records: binary.LittleEndian.Uint32(head[16:]), group: numbers{binary.LittleEndian.Uint64(head[20:]), binary.LittleEndian.Uint64(head[28:])},
+		first: binary.LittleEndian.Uint64(head[36:]), last: binary.LittleEndian.Uint64(head[44:]),
+	}
 	whole, err := w.bytes(at, size, end)
 	if err != nil {
 		return fr, 0, err
 	}
-	head, rest := whole[:headSize], whole[headSize:]
-	marksSize := binary.LittleEndian.Uint32(head[12:])
-	if crc32.Checksum(whole[8:], castagnoli) != binary.LittleEndian.Uint32(head[4:]) || marksSize > length {
+	covered, sum := whole[own:], binary.LittleEndian.Uint32(whole[4:])
+	if old {
+		covered = whole[8:]
+	}
+	switch {
+	case crc32.Checksum(covered, castagnoli) == sum:
+	case old: // of which not even the head is certain
 		return fr, 0, io.EOF
+	default:
+		return fr, size, errDamaged
 	}
-	fr = frame{
-		records: binary.LittleEndian.Uint32(head[16:]), group: numbers{binary.LittleEndian.Uint64(head[20:]), binary.LittleEndian.Uint64(head[28:])},
-		first: binary.LittleEndian.Uint64(head[36:]), last: binary.LittleEndian.Uint64(head[44:]), body: rest[marksSize:],
-	}
+	rest := whole[own:]
+	fr.body = rest[marksSize:]
 	d := reader{b: rest[:marksSize]}
 	for len(d.b) > 0 && !d.bad {
 		source := string(d.bytes(d.uvarint()))
 		fr.marks = append(fr.marks, record.Mark{Source: source, Offset: int64(d.uvarint())})
 	}
 	return fr, size, nil
+}
+
+// nextFrame returns the offset of the first frame behind one that cannot be
+// read, end where there is none.
+func (w *window) nextFrame(at, end int64) int64 {
+	for at++; at+oldSize <= end; {
+		b, err := w.bytes(at, min(windowSize, end-at), end)
+		if err != nil {
+			return end
+		}
+		i := bytes.Index(b, []byte(magic[:3]))
+		if i < 0 {
+			at += int64(len(b)) - 2
+			if int64(len(b)) < windowSize {
+				return end
+			}
+			continue
+		}
+		at += int64(i)
+		if _, _, err := w.readFrame(at, end); err == nil || err == errDamaged {
+			return at
+		}
+		at++
+	}
+	return end
 }

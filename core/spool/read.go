@@ -209,8 +209,12 @@ func (c *cursor) nextFrame(id laneID, l *laneCursor) (bool, error) {
 			continue
 		}
 		f, size, err := l.window.readFrame(l.offset, end)
-		if err != nil { // damaged; what comes behind it in the chunk cannot be found
-			l.offset = 1 << 62
+		if err == errDamaged {
+			l.offset += size
+			continue
+		}
+		if err != nil { // damaged too: what follows is found again
+			l.offset = l.window.nextFrame(l.offset, end)
 			continue
 		}
 		l.offset += size

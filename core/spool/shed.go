@@ -118,8 +118,13 @@ func chunkRanges(c chunk, severity record.Severity) (all []Range, err error) {
 	w := window{file: f}
 	for at := int64(0); at < c.size; {
 		fr, size, err := w.readFrame(at, c.size)
+		if err == errDamaged {
+			at += size
+			continue
+		}
 		if err != nil {
-			break
+			at = w.nextFrame(at, c.size)
+			continue
 		}
 		at += size
 		ranges, err := rangesOf(fr.body, fr.first, fr.records, severity)
@@ -222,8 +227,13 @@ func (s *Spool) loadShed() error {
 	}
 	for len(b) >= 8 {
 		size := int(binary.LittleEndian.Uint32(b))
-		if size > len(b)-8 || crc32.Checksum(b[8:8+size], castagnoli) != binary.LittleEndian.Uint32(b[4:]) {
-			break
+		if size > len(b)-8 {
+			break // a kill has torn it
+		}
+		if crc32.Checksum(b[8:8+size], castagnoli) != binary.LittleEndian.Uint32(b[4:]) {
+			s.found(filepath.Join(s.dir, shedFile), Damage{Bytes: int64(size)}) // what it tells counts as lost instead
+			b = b[8+size:]
+			continue
 		}
 		written, ranges := parseNote(b[8 : 8+size])
 		s.written = max(s.written, written)

@@ -9,13 +9,16 @@ package spool
 import (
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"os"
+	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"oakbarrel/core/disk"
+	"oakbarrel/core/memo"
 	"oakbarrel/core/record"
 )
 
@@ -37,6 +40,9 @@ type Spool struct {
 
 	saving    sync.Mutex // is held while the state is written, and taken before mu
 	forgotten uint64     // the number up to which nothing is on disk; under saving
+	memo      *memo.File // under saving
+	reserved  uint64     // no number above was ever given out; under saving, as far as it is changed
+	old       bool       // what was read was written by the version before; under saving
 
 	mu        sync.Mutex
 	lanes     [lanes]lane
@@ -47,11 +53,14 @@ type Spool struct {
 	shedCount int64 // records shed since Open
 	size      int64 // bytes of all chunks
 	marks     map[string]int64
-	shed      []Range // not confirmed yet, by their numbers
-	sheddings int     // how often something was shed
-	reading   uint64  // what is below may have been read, and is not shed
-	inFlight  []Batch // read and not confirmed
-	ages      []age   // of what is held, the oldest first
+	unsaved   map[string]bool // the sources whose marks stand in frames alone
+	tell      func(Damage)    // of what Open finds
+	cutOff    bool            // the end of a lane is damaged: which numbers stood there is not known
+	shed      []Range         // not confirmed yet, by their numbers
+	sheddings int             // how often something was shed
+	reading   uint64          // what is below may have been read, and is not shed
+	inFlight  []Batch         // read and not confirmed
+	ages      []age           // of what is held, the oldest first
 }
 
 // age says that the records up to a number came at a time, or later.
@@ -75,10 +84,16 @@ var ErrFull = errors.New("the spool is full")
 // Open opens the spool in a folder, which it makes where it is missing, and
 // puts in order what a kill has left. The folder belongs to one Spool at a time.
 func Open(d disk.Disk, dir string, limit int64) (*Spool, error) {
+	return OpenTelling(d, dir, limit, func(Damage) {})
+}
+
+// OpenTelling is Open, and calls tell with what it finds damaged while the
+// damaged file is still as it was.
+func OpenTelling(d disk.Disk, dir string, limit int64, tell func(Damage)) (*Spool, error) {
 	if err := d.MakeFolder(dir); err != nil {
 		return nil, err
 	}
-	s := &Spool{disk: d, dir: dir, limit: limit, marks: map[string]int64{}}
+	s := &Spool{disk: d, dir: dir, limit: limit, marks: map[string]int64{}, unsaved: map[string]bool{}, tell: tell, memo: memo.New(d, filepath.Join(dir, memoFile))}
 	for i := range s.lanes {
 		s.lanes[i].cut = -1
 	}
@@ -95,6 +110,10 @@ func Open(d disk.Disk, dir string, limit int64) (*Spool, error) {
 	if err != nil {
 		return nil, err
 	}
+	if s.cutOff { // a number is given once only
+		s.written = max(s.written, s.reserved)
+	}
+	s.keepBallast()
 	s.next.Store(s.written + 1)
 	s.Rewind()
 	s.held, err = s.countAfter(s.confirmed)
@@ -177,6 +196,7 @@ func (s *Spool) Flush(marks []record.Mark) error {
 	if err := s.makeRoom(); err != nil {
 		return err
 	}
+	s.reserve()
 	var group []laneID
 	for id := range s.pending {
 		if s.pending[id].records > 0 {
@@ -240,7 +260,10 @@ func (s *Spool) noteWritten() error {
 
 func (s *Spool) learn(marks []record.Mark) {
 	for _, m := range marks {
-		s.marks[m.Source] = max(s.marks[m.Source], m.Offset)
+		if m.Offset > s.marks[m.Source] {
+			s.marks[m.Source] = m.Offset
+			s.unsaved[m.Source] = true
+		}
 	}
 }
 
@@ -254,6 +277,8 @@ func (s *Spool) SaveMarks(marks []record.Mark, gone []string) error {
 	s.learn(marks)
 	for _, source := range gone {
 		delete(s.marks, source)
+		delete(s.unsaved, source)
+		s.memo.Forget(markKey + source)
 	}
 	return s.saveState()
 }
@@ -289,6 +314,7 @@ func (s *Spool) Close() {
 		s.lanes[i].close()
 	}
 	s.cursor.close()
+	s.memo.Close()
 }
 
 // State is how a spool is.
@@ -366,7 +392,7 @@ func (s *Spool) loadChunks() error {
 	}
 	for {
 		newest, whole := s.newestGroup(tails)
-		if whole {
+		if whole || s.cutOff { // what is missing of it was damaged
 			break
 		}
 		for id := range tails {
@@ -397,6 +423,7 @@ type tail struct {
 	group   numbers
 	records uint32
 	last    uint64
+	lost    bool // its body is damaged
 	start   int64
 	before  uint64 // the last number before it in the chunk
 	marks   []record.Mark
@@ -438,7 +465,10 @@ func (s *Spool) dropNewest(id laneID, tails *[]tail, group numbers) error {
 		l.chunks = l.chunks[:len(l.chunks)-1]
 		return s.disk.Remove(path)
 	}
-	c.size, c.last, c.records = t.start, t.before, c.records-int64(t.records)
+	c.size, c.last = t.start, t.before
+	if !t.lost {
+		c.records -= int64(t.records)
+	}
 	return s.truncate(c.path, t.start)
 }
 
@@ -451,7 +481,8 @@ func (s *Spool) truncate(path string, size int64) error {
 	return f.Truncate(size)
 }
 
-// scan walks the frames of a chunk and cuts off what is not a whole frame.
+// scan walks the frames of a chunk. It cuts off what a kill has torn at the end,
+// and goes on behind what is damaged.
 func (s *Spool) scan(path string) (c chunk, frames []tail, err error) {
 	f, err := os.Open(path)
 	if err != nil {
@@ -464,21 +495,44 @@ func (s *Spool) scan(path string) (c chunk, frames []tail, err error) {
 	}
 	c.path = path
 	w := window{file: f}
-	for {
+	var d Damage
+	for c.size < st.Size() {
 		fr, size, err := w.readFrame(c.size, st.Size())
-		if err != nil {
-			break
+		if err == io.EOF {
+			next := w.nextFrame(c.size, st.Size())
+			if next == st.Size() {
+				break
+			}
+			d.Bytes += next - c.size
+			c.size = next
+			continue
 		}
 		if len(frames) == 0 {
 			c.first = fr.first
 		}
-		frames = append(frames, tail{fr.group, fr.records, fr.last, c.size, c.last, fr.marks})
+		frames = append(frames, tail{fr.group, fr.records, fr.last, err == errDamaged, c.size, c.last, fr.marks})
 		c.size += size
 		c.last = fr.last
-		c.records += int64(fr.records)
+		if err == errDamaged {
+			d.Records += int64(fr.records)
+			d.Bytes += size
+		} else {
+			c.records += int64(fr.records)
+		}
 	}
-	if st.Size() > c.size {
-		err = s.truncate(path, c.size)
+	if rest := st.Size() - c.size; rest > 0 {
+		if !w.isTorn(c.size, st.Size()) {
+			s.cutOff = true
+			d.Bytes += rest
+			d.End = true
+		}
+		if d.Bytes > 0 {
+			s.found(path, d) // while all of it is there
+		}
+		return c, frames, s.truncate(path, c.size)
 	}
-	return c, frames, err
+	if d.Bytes > 0 {
+		s.found(path, d)
+	}
+	return c, frames, nil
 }

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	"golang.org/x/sys/unix"
+
 	"oakbarrel/core/disk"
 	"oakbarrel/core/disk/disktest"
 	"oakbarrel/core/record"
@@ -296,8 +298,78 @@ func TestDamageIsDeclared(t *testing.T) {
 	f.WriteAt([]byte{'X'}, st.Size()/2) // in the second frame
 	f.Close()
 	numbers, batches := readAll(t, s, 1<<20, 1<<30)
-	expect(t, "numbers", numbers, sequence(1, 10))
-	expect(t, "lost", batches[0].Lost, 20)
+	expect(t, "numbers", numbers, append(sequence(1, 10), sequence(21, 30)...))
+	expect(t, "lost", batches[0].Lost, 10)
+}
+
+// A bit that flips anywhere in a chunk costs the records of one frame: all others
+// are there, what is lost is told by its number, and no number is given again.
+func TestOneBitCostsOneFrame(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, disk.OS, dir, 1<<30)
+	for n := 1; n <= 40; n += 10 {
+		add(t, s, n, n+9, mixed, true)
+	}
+	s.Close()
+	whole := map[string][]byte{}
+	names, _ := filepath.Glob(filepath.Join(dir, "*"))
+	for _, name := range names {
+		whole[name], _ = os.ReadFile(name)
+	}
+	chunks, _ := filepath.Glob(filepath.Join(dir, "*.chunk"))
+	rnd := rand.New(rand.NewPCG(3, 4))
+	for range 600 {
+		for name, content := range whole {
+			os.WriteFile(name, content, 0o640)
+		}
+		name := chunks[rnd.IntN(len(chunks))]
+		damaged := append([]byte{}, whole[name]...)
+		at := rnd.IntN(len(damaged))
+		damaged[at] ^= 1 << rnd.IntN(8)
+		os.WriteFile(name, damaged, 0o640)
+		var told []Damage
+		again, err := OpenTelling(disk.OS, dir, 1<<30, func(d Damage) { told = append(told, d) })
+		if err != nil {
+			t.Fatal(err)
+		}
+		numbers, batches := readAll(t, again, 1<<20, 1<<30)
+		lost := 0
+		for _, b := range batches {
+			lost += b.Lost
+		}
+		given := again.Add(numbered(41, record.Info), true)
+		again.Close()
+		if len(told) != 1 || told[0].File != name {
+			t.Fatalf("byte %d of %s: told %+v", at, name, told)
+		}
+		if missing := 40 - len(numbers); missing < 1 || missing > 3 || lost < missing || given <= 40 {
+			t.Fatalf("byte %d of %s: %d records are missing, %d are told as lost; the next number is %d", at, name, missing, lost, given)
+		}
+	}
+}
+
+// On a disk without any room left, what is delivered makes room.
+func TestAFullDiskIsLeftByDelivering(t *testing.T) {
+	dir := t.TempDir()
+	full := false
+	d := &disktest.Disk{Fault: func(_ int, op, path string) error {
+		_, err := os.Stat(filepath.Join(dir, ballastFile))
+		if full && err == nil && (op == "write" || op == "create") {
+			return unix.ENOSPC // until the ballast is gone
+		}
+		return nil
+	}}
+	s := open(t, d, dir, 1<<30)
+	add(t, s, 1, 1000, mixed, true)
+	full = true
+	b, _ := s.Read(1000, 1<<30, func(uint64, *record.Record) {})
+	if err := s.Confirm(b.Last); err != nil {
+		t.Fatal(err)
+	}
+	left, _ := filepath.Glob(filepath.Join(dir, "*.chunk"))
+	expect(t, "chunks", left, nil)
+	full = false
+	add(t, s, 1001, 1010, mixed, true)
 }
 
 func FuzzFrame(f *testing.F) {

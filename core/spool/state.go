@@ -8,20 +8,59 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
+	"strings"
 
-	"oakbarrel/core/disk"
+	"golang.org/x/sys/unix"
+
+	"oakbarrel/core/memo"
 )
 
-const stateFile = "state.json"
-
-// savedState is what must outlive the chunks.
-type savedState struct {
-	Confirmed uint64           `json:"confirmed"`
-	Marks     map[string]int64 `json:"marks"`
-}
+// What must outlive the chunks is a memo: up to which number all is confirmed,
+// above which none was ever given out, and how far sources were taken.
+const (
+	memoFile     = "state.memo"
+	oldFile      = "state.json" // of the version before
+	confirmedKey = "confirmed"
+	reservedKey  = "reserved"
+	markKey      = "mark "
+	ahead        = 1 << 16 // numbers that are reserved at a time
+)
 
 func (s *Spool) loadState() error {
-	path := filepath.Join(s.dir, stateFile)
+	found, err := memo.Read(filepath.Join(s.dir, memoFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return s.loadOldState()
+	}
+	if err != nil {
+		return err
+	}
+	s.memo.Continue(found)
+	bad := found.Lost
+	for key, value := range found.Facts {
+		number, err := strconv.ParseInt(value, 10, 64)
+		source, isMark := strings.CutPrefix(key, markKey)
+		switch {
+		case err != nil || number < 0:
+			bad = true
+		case isMark:
+			s.marks[source] = number
+		case key == confirmedKey:
+			s.confirmed = uint64(number)
+		case key == reservedKey:
+			s.reserved = uint64(number)
+		}
+	}
+	s.written, s.forgotten = s.confirmed, s.confirmed
+	for _, path := range found.Damaged {
+		s.found(path, Damage{End: bad})
+	}
+	return nil
+}
+
+// loadOldState reads what the version before wrote.
+func (s *Spool) loadOldState() error {
+	path := filepath.Join(s.dir, oldFile)
 	b, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -29,15 +68,35 @@ func (s *Spool) loadState() error {
 	if err != nil {
 		return err
 	}
-	var saved savedState
+	s.old = true
+	var saved struct {
+		Confirmed uint64           `json:"confirmed"`
+		Marks     map[string]int64 `json:"marks"`
+	}
 	if err := json.Unmarshal(b, &saved); err != nil {
-		return fmt.Errorf("%s is damaged: %w", path, err)
+		s.found(path, Damage{End: true})
+		return nil
 	}
 	s.confirmed, s.written, s.forgotten = saved.Confirmed, saved.Confirmed, saved.Confirmed
 	for source, offset := range saved.Marks {
 		s.marks[source] = offset
 	}
 	return nil
+}
+
+// reserve notes that numbers are going to be given out. Where it cannot, the next
+// flush tries again: it matters only for a chunk whose end is damaged later.
+func (s *Spool) reserve() {
+	last := s.next.Load() - 1
+	if last <= s.reserved {
+		return
+	}
+	s.saving.Lock()
+	defer s.saving.Unlock()
+	s.memo.Note(reservedKey, strconv.FormatUint(last+ahead, 10))
+	if s.memo.Save(false, s.allFacts) == nil {
+		s.reserved = last + ahead
+	}
 }
 
 // Confirm forgets all records up to a number, because the receiver has them.
@@ -93,9 +152,9 @@ func (s *Spool) Forget() error {
 		s.mu.Unlock()
 		return nil
 	}
-	state := s.state()
+	s.noteState()
 	s.mu.Unlock()
-	if err := s.writeState(state); err != nil {
+	if err := s.writeState(true, s.allFacts); err != nil {
 		return err
 	}
 	s.mu.Lock()
@@ -107,23 +166,82 @@ func (s *Spool) Forget() error {
 		return err
 	}
 	s.forgotten = number
+	s.keepBallast()
 	return nil
 }
 
 // saveState writes down what is confirmed and how far sources were taken. The
 // caller holds both locks.
-func (s *Spool) saveState() error { return s.writeState(s.state()) }
-
-func (s *Spool) state() []byte {
-	b, err := json.Marshal(savedState{s.confirmed, s.marks})
-	if err != nil {
-		panic(err) // numbers and names always can be written
-	}
-	return append(b, '\n')
+func (s *Spool) saveState() error {
+	s.noteState()
+	return s.writeState(false, s.factsLocked)
 }
 
-func (s *Spool) writeState(state []byte) error {
-	return disk.WriteFile(s.disk, filepath.Join(s.dir, stateFile), state, 0o640)
+// noteState notes what has changed. The caller holds both locks.
+func (s *Spool) noteState() {
+	s.memo.Note(confirmedKey, strconv.FormatUint(s.confirmed, 10))
+	for source := range s.unsaved {
+		s.memo.Note(markKey+source, strconv.FormatInt(s.marks[source], 10))
+	}
+	clear(s.unsaved)
+}
+
+// writeState writes what was noted. After an error all is written anew by the next.
+func (s *Spool) writeState(durable bool, all func(func(key, value string))) error {
+	err := s.memo.Save(durable, all)
+	if errors.Is(err, unix.ENOSPC) && s.dropBallast() {
+		err = s.memo.Save(durable, all)
+	}
+	if err != nil {
+		return err
+	}
+	if s.old {
+		s.old = false
+		return s.disk.Remove(filepath.Join(s.dir, oldFile))
+	}
+	return nil
+}
+
+// The ballast is space set aside: on a full disk it makes room to write down what
+// is confirmed, without which nothing could be removed to make more.
+const (
+	ballastFile = "ballast"
+	ballastSize = 64 << 10
+)
+
+// keepBallast sets the space aside, where that is not done. It may fail: the next
+// that is removed makes room for it.
+func (s *Spool) keepBallast() {
+	path := filepath.Join(s.dir, ballastFile)
+	if st, err := os.Stat(path); err == nil && st.Size() == ballastSize {
+		return
+	}
+	f, err := s.disk.Create(path, 0o640)
+	if err != nil {
+		return
+	}
+	f.Write(make([]byte, ballastSize))
+	f.Close()
+}
+
+func (s *Spool) dropBallast() bool {
+	path := filepath.Join(s.dir, ballastFile)
+	_, err := os.Stat(path)
+	return err == nil && s.disk.Remove(path) == nil
+}
+
+func (s *Spool) allFacts(note func(key, value string)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.factsLocked(note)
+}
+
+func (s *Spool) factsLocked(note func(key, value string)) {
+	note(confirmedKey, strconv.FormatUint(s.confirmed, 10))
+	note(reservedKey, strconv.FormatUint(max(s.reserved, s.next.Load()-1)+ahead, 10))
+	for source, offset := range s.marks {
+		note(markKey+source, strconv.FormatInt(offset, 10))
+	}
 }
 
 // removeUpTo removes the chunks that hold nothing above a number.
