@@ -99,7 +99,7 @@ func Run(ctx context.Context, options Options) error {
 	if findings.Refused() {
 		return &PlanError{findings}
 	}
-	if a.state, err = openState(options.StateDir); err != nil {
+	if a.state, err = openState(options.StateDir, a.log); err != nil {
 		return err
 	}
 	defer a.state.close()

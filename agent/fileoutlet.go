@@ -41,6 +41,7 @@ type fileOutlet struct {
 	gathered time.Time  // when lines were last given to the writers; of the writing goroutine
 	due      []*fileSet // that have something to write; likewise
 	marked   time.Time  // when the marks were last written down; likewise
+	saved    savedMarks
 
 	mu           sync.Mutex
 	settings     plan.Outlet
@@ -52,6 +53,7 @@ type fileOutlet struct {
 	heldBytes    int
 	account      balance.Outlet
 	marks        takenMarks
+	forgotten    []string      // sources that are not in the memo of the marks any more, once it is written
 	roomMade     chan struct{} // closed when what was held has been given to the writers
 	lastWrite    time.Time
 	trouble      string
@@ -167,6 +169,7 @@ func (o *fileOutlet) run() {
 	for _, s := range o.order {
 		s.writer.Close()
 	}
+	o.saved.memo.Close()
 }
 
 // writeAll writes until the outlet is to end, and tells whether all is written.

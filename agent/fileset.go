@@ -2,6 +2,7 @@ package agent
 
 import (
 	"bytes"
+	"fmt"
 	"path/filepath"
 	"strings"
 	"time"
@@ -45,12 +46,22 @@ func (o *fileOutlet) setAt(path string) *fileSet {
 	}
 	s := &fileSet{path: path, writer: roll.NewWriter(d, settings, intent, o.rolled, time.Now)}
 	s.writer.SetDebts(o.debts())
+	s.writer.Telling(func(d roll.Damage) { o.tellDamage(path, d) })
 	if marks := roll.Marks(path, intent); len(marks) > 0 {
 		s.recovered = marks
 	}
 	o.sets[path] = s
 	o.order = append(o.order, s)
 	return s
+}
+
+// tellDamage tells of a damaged note of a write to a file.
+func (o *fileOutlet) tellDamage(path string, d roll.Damage) {
+	cost := "how far some files were taken: their last lines may come twice"
+	if d.Cut != nil {
+		cost = fmt.Sprintf("%d lines at the end of %s are cut off, because it is not known where they are from; those that came from files are read again, the others stand here", d.Lines, path)
+	}
+	o.agent.state.keepDamaged(Damage{Part: "outlet " + o.settings.Name, File: d.File, Cost: cost}, d.Cut)
 }
 
 // has tells whether the set has the record of a source that ends at an offset.

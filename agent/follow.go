@@ -70,6 +70,13 @@ func (a *Agent) openFollow(in *plan.Intake) (endpoint, error) {
 	if err != nil {
 		return nil, err
 	}
+	for _, path := range e.follower.Damage.Files {
+		cost := "nothing: what stood in it is known from its twin"
+		if e.follower.Damage.Lost {
+			cost = "what is known of some files: they may be read again, so that their lines come twice"
+		}
+		a.state.putAside(Damage{Part: "intake " + in.Name, File: path, Cost: cost})
+	}
 	return e, nil
 }
 
@@ -163,7 +170,9 @@ func (a *Agent) beginOutlets(fresh []outlet, endpoints map[endpointKey]endpoint)
 func (a *Agent) strangers(next []outlet) (fresh []outlet) {
 	var known []string
 	if a.plan == nil {
-		a.state.load(outletsFile, &known) // without it, all are new
+		if errors.Is(a.state.load(outletsFile, &known), errDamaged) {
+			return nil // taken for new, they would pass over what they have still to get
+		}
 	}
 	for _, o := range a.outlets {
 		known = append(known, o.key())

@@ -1,10 +1,6 @@
 package agent
 
-import (
-	"maps"
-
-	"oakbarrel/core/record"
-)
+import "oakbarrel/core/record"
 
 // takenMarks is how far an outlet has taken followed sources, so that it passes
 // over what it has already when a source is read again for the sake of another
@@ -72,5 +68,3 @@ func (t *takenMarks) of(source string) (offset int64, known bool) {
 	offset, known = t.offsets[source]
 	return offset, known
 }
-
-func (t *takenMarks) copy() map[string]int64 { return maps.Clone(t.offsets) }

@@ -60,7 +60,9 @@ type spoolOutlet struct {
 }
 
 func (a *Agent) newSpoolOutlet(s plan.Outlet) (*spoolOutlet, error) {
-	sp, err := spool.Open(disk.OS, a.state.spoolDir(s), s.Spool.Disk)
+	sp, err := spool.OpenTelling(disk.OS, a.state.spoolDir(s), s.Spool.Disk, func(d spool.Damage) {
+		a.state.putAside(Damage{Part: "outlet " + s.Name, File: d.File, Cost: spoolCost(d)})
+	})
 	if err != nil {
 		return nil, fmt.Errorf("its spool cannot be opened: %w", err)
 	}
@@ -71,6 +73,19 @@ func (a *Agent) newSpoolOutlet(s plan.Outlet) (*spoolOutlet, error) {
 		return nil, err
 	}
 	return o, nil
+}
+
+// spoolCost tells what damage in a spool cost.
+func spoolCost(d spool.Damage) string {
+	switch {
+	case d.End && d.Bytes > 0:
+		return fmt.Sprintf("%d bytes of records at its end: the other side is told which numbers are lost", d.Bytes)
+	case d.End:
+		return "how far the other side has confirmed, and files were read: what is not known from the spool may be sent or read again"
+	case d.Bytes > 0:
+		return fmt.Sprintf("%d records or more in %d bytes: the other side is told which numbers are lost", d.Records, d.Bytes)
+	}
+	return "nothing: what stood in it is known from its twin"
 }
 
 // spoolOutletOn returns an outlet with a spool, which has no road yet, and calls
@@ -202,6 +217,9 @@ func (o *spoolOutlet) flushAll() {
 			o.flush()
 			if o.written() || time.Now().After(o.deadline) {
 				o.mu.Lock()
+				if lost := o.spool.PendingRecords(); lost > 0 {
+					o.log.Error("records are lost, because the spool could not be written before the agent stopped; those that came from files are read again", "outlet", o.name, "records", lost, "why", o.writing)
+				}
 				o.saveMarks()
 				o.mu.Unlock()
 				o.sync()

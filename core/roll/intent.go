@@ -1,6 +1,7 @@
 package roll
 
 import (
+	"bytes"
 	"encoding/binary"
 	"hash/crc32"
 	"io/fs"
@@ -105,36 +106,72 @@ func parseIntent(b []byte) (i intent, number uint64, size int) {
 	return i, number, size
 }
 
-// readIntents reads the intents at a path, the oldest first, and returns the
-// number of the next. None is no error: nothing was written yet.
-func readIntents(path string) (all []intent, next uint64) {
+// notes are the intents of a file, the oldest first.
+type notes struct {
+	all     []intent
+	next    uint64 // the number of the next
+	damaged bool   // one cannot be read: those behind it do not count
+}
+
+// readIntents reads the intents at a path. None is no error: nothing was written yet.
+func readIntents(path string) (n notes) {
 	b, err := os.ReadFile(path)
 	if err != nil {
-		return nil, 0
+		return n
 	}
 	for {
 		i, number, size := parseIntent(b)
-		if size == 0 || number < next {
-			return all, next
+		if size == 0 {
+			n.damaged = goesOnBehind(b, n.next)
+			return n
 		}
-		all, next, b = append(all, i), number+1, b[size:]
+		if number < n.next {
+			return n
+		}
+		n.all, n.next, b = append(n.all, i), number+1, b[size:]
 	}
+}
+
+// goesOnBehind tells whether the intent with a number stands at the start of b,
+// damaged, or one with a higher number behind it. Else what stands there is
+// left of older ones.
+func goesOnBehind(b []byte, number uint64) bool {
+	if len(b) >= intentSize && string(b[:4]) == intentMagic && binary.LittleEndian.Uint64(b[8:]) == number {
+		return true
+	}
+	for at := 1; at < len(b); at++ {
+		next := bytes.Index(b[at:], []byte(intentMagic))
+		if next < 0 {
+			return false
+		}
+		at += next
+		if _, other, size := parseIntent(b[at:]); size > 0 && other > number {
+			return true
+		}
+	}
+	return false
 }
 
 // settle returns the marks of the intents that were carried out, all of them
 // but perhaps the last: that one was, unless the live file is the one that it
 // speaks of, and shorter. Then cut tells to which size that file is cut back.
-func settle(all []intent, live fs.FileInfo) (marks map[string]int64, cut int64) {
+// Where an intent is damaged, what was written since cannot be told apart, and is
+// cut off too.
+func (n notes) settle(live fs.FileInfo) (marks map[string]int64, cut int64) {
 	marks, cut = map[string]int64{}, -1
-	for k, i := range all {
+	for k, i := range n.all {
+		last := k+1 == len(n.all)
+		is := live != nil && inodeOf(live) == i.inode
 		switch {
-		case k+1 < len(all) && all[k+1].void:
+		case !last && n.all[k+1].void:
 			continue
-		case k+1 == len(all) && i.length > 0 && live != nil && inodeOf(live) == i.inode && live.Size() < i.size+i.length:
+		case last && i.length > 0 && is && live.Size() < i.size+i.length:
 			if live.Size() > i.size {
 				cut = i.size
 			}
 			continue
+		case last && n.damaged && is && live.Size() > i.size+i.length:
+			cut = i.size + i.length
 		}
 		for _, m := range i.marks {
 			marks[m.Source] = m.Offset
@@ -146,21 +183,30 @@ func settle(all []intent, live fs.FileInfo) (marks map[string]int64, cut int64) 
 // Marks returns how far the set of a live file has taken followed sources, as
 // far as the file of its intents tells. It changes nothing.
 func Marks(live, intentPath string) map[string]int64 {
-	all, _ := readIntents(intentPath)
 	st, err := os.Lstat(live)
 	if err != nil {
 		st = nil
 	}
-	marks, _ := settle(all, st)
+	marks, _ := readIntents(intentPath).settle(st)
 	return marks
+}
+
+// Damage is what was found damaged when a set was opened.
+type Damage struct {
+	File  string
+	Lines int64  // that were cut off the live file: of those that came from files, all are read again
+	Cut   []byte // those lines
 }
 
 // recover cuts a torn write from the live file, and begins the file of intents
 // anew with what the old one tells.
 func (w *Writer) recover(live disk.File, st fs.FileInfo) error {
-	all, next := readIntents(w.intentPath)
-	marks, cut := settle(all, st)
+	n := readIntents(w.intentPath)
+	marks, cut := n.settle(st)
 	size := st.Size()
+	if n.damaged && w.damaged != nil {
+		w.damaged(w.damage(cut, size))
+	}
 	if cut >= 0 {
 		if err := live.Truncate(cut); err != nil {
 			return err
@@ -171,7 +217,7 @@ func (w *Writer) recover(live disk.File, st fs.FileInfo) error {
 	if err != nil {
 		return err
 	}
-	log := &intentLog{file: f, number: next}
+	log := &intentLog{file: f, number: n.next + 1} // above a damaged one
 	first := intent{inode: inodeOf(st), size: size}
 	for source, offset := range marks {
 		first.marks = append(first.marks, record.Mark{Source: source, Offset: offset})
@@ -186,5 +232,21 @@ func (w *Writer) recover(live disk.File, st fs.FileInfo) error {
 	w.intents = log
 	return nil
 }
+
+// damage reads what is going to be cut off.
+func (w *Writer) damage(cut, size int64) Damage {
+	d := Damage{File: w.intentPath}
+	if f, err := os.Open(w.path); err == nil && cut >= 0 {
+		d.Cut = make([]byte, size-cut)
+		f.ReadAt(d.Cut, cut)
+		f.Close()
+		d.Lines = int64(bytes.Count(d.Cut, []byte{'\n'}))
+	}
+	return d
+}
+
+// Telling has damage told that is found when the set is opened. Call it before
+// the first Tick or Write.
+func (w *Writer) Telling(tell func(Damage)) { w.damaged = tell }
 
 func inodeOf(st fs.FileInfo) uint64 { return st.Sys().(*syscall.Stat_t).Ino }

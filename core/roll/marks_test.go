@@ -4,10 +4,12 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"oakbarrel/core/disk"
 	"oakbarrel/core/disk/disktest"
@@ -119,5 +121,67 @@ func TestAWriteThatFailsTakesItsMarksBack(t *testing.T) {
 		f.writeTaken("a", 3, 9)
 		expect(t, op+": marks", f.marks()["a"], int64(9))
 		expect(t, op+": lines", f.lines(), sequence("a", 1, 9))
+	}
+}
+
+// A damaged note of a write costs what was written since: it is cut off, told,
+// and its marks do not count, so that what comes from files is read again, once.
+func TestADamagedNoteOfAWriteIsTold(t *testing.T) {
+	for _, c := range []struct{ note, kept int }{{2, 2}, {4, 4}} { // which of the five notes is damaged, and how many lines stay
+		dir := t.TempDir()
+		live, notes := filepath.Join(dir, "a.log"), filepath.Join(dir, "notes")
+		w := NewWriter(disk.OS, Settings{Path: live, Mode: 0o640}, notes, make(chan struct{}, 1), time.Now)
+		var starts []int64
+		for n := range 5 {
+			line := fmt.Sprintf("line %d\n", n)
+			if _, err := w.WriteTaken([]byte(line), []Taken{{len(line), record.Mark{Source: "s", Offset: int64(n + 1)}}}); err != nil {
+				t.Fatal(err)
+			}
+			starts = append(starts, w.intents.at)
+		}
+		w.Close()
+		content, _ := os.ReadFile(notes)
+		content[starts[c.note]-3] ^= 8
+		os.WriteFile(notes, content, 0o600)
+		if got := Marks(live, notes)["s"]; got != int64(c.kept) {
+			t.Errorf("the mark is %d, want %d", got, c.kept)
+		}
+		var told []Damage
+		w = NewWriter(disk.OS, Settings{Path: live, Mode: 0o640}, notes, make(chan struct{}, 1), time.Now)
+		w.Telling(func(d Damage) { told = append(told, d) })
+		w.Write([]byte("next\n"))
+		w.Close()
+		got, _ := os.ReadFile(live)
+		if strings.Count(string(got), "\n") != c.kept+1 || len(told) != 1 || told[0].Lines != int64(5-c.kept) || !strings.HasPrefix(string(told[0].Cut), fmt.Sprintf("line %d\n", c.kept)) {
+			t.Errorf("note %d: %q, told %+v", c.note, got, told)
+		}
+	}
+}
+
+// Somebody removes the live file of a full disk to make room.
+func TestTheLiveFileIsRemovedWhileTheDiskIsFull(t *testing.T) {
+	dir := t.TempDir()
+	live := filepath.Join(dir, "a.log")
+	full := false
+	d := &disktest.Disk{Fault: func(_ int, op, path string) error {
+		if full && op == "write" && path == live {
+			return disktest.ErrFault
+		}
+		return nil
+	}}
+	w := NewWriter(d, Settings{Path: live, Mode: 0o640}, filepath.Join(dir, "notes"), make(chan struct{}, 1), time.Now)
+	defer w.Close()
+	w.Write([]byte("one\n"))
+	full = true
+	if _, err := w.Write([]byte("two\n")); err == nil {
+		t.Fatal("it was written to a full disk")
+	}
+	os.Remove(live)
+	full = false
+	if _, err := w.Write([]byte("two\n")); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := os.ReadFile(live); string(got) != "two\n" {
+		t.Errorf("got %q, %v", got, err)
 	}
 }

@@ -52,7 +52,10 @@ const chunk = 64 << 10
 type Writer struct {
 	disk       disk.Disk
 	now        func() time.Time
+	path       string // of the live file
 	intentPath string
+	damaged    func(Damage) // is told of damage; nil where nobody is
+	failed     bool         // the last write: the file may not be in its place any more
 
 	file    disk.File  // the live file, nil while it cannot be opened
 	intents *intentLog // nil until the live file is opened
@@ -89,7 +92,7 @@ type Writer struct {
 // folder that exists, is the writer's own and must not change between runs. A
 // value is put into rolled, which has room for one, when there may be work for Tidy.
 func NewWriter(d disk.Disk, s Settings, intentPath string, rolled chan struct{}, now func() time.Time) *Writer {
-	return &Writer{disk: d, now: now, intentPath: intentPath, settings: s, rolled: rolled, places: map[string]int{}}
+	return &Writer{disk: d, now: now, path: s.Path, intentPath: intentPath, settings: s, rolled: rolled, places: map[string]int{}}
 }
 
 // Settings returns the settings in force.
@@ -102,7 +105,7 @@ func (w *Writer) Settings() Settings {
 // Configure changes the settings, but for the path.
 func (w *Writer) Configure(s Settings) {
 	w.mu.Lock()
-	s.Path = w.settings.Path
+	s.Path = w.path
 	w.settings = s
 	w.mu.Unlock()
 	w.wake()
@@ -272,13 +275,17 @@ type Taken struct {
 // sources; taken is in the order of the lines. [Marks] tells of a mark from
 // then on when its line is in a file.
 func (w *Writer) WriteTaken(lines []byte, taken []Taken) (written int, err error) {
+	if w.failed && w.file != nil { // somebody may have removed it to make room
+		w.look()
+	}
+	defer func() { w.failed = err != nil }()
 	for written < len(lines) {
 		if err := w.ready(); err != nil {
 			return written, err
 		}
 		rest := lines[written:]
 		n := wholeLines(rest, chunk)
-		if err := w.Settings().Floor.Check(filepath.Dir(w.settings.Path)); err != nil {
+		if err := w.Settings().Floor.Check(filepath.Dir(w.path)); err != nil {
 			return written, err
 		}
 		if limit := w.Settings().Size; limit > 0 && w.size+int64(n) > limit {
@@ -381,7 +388,7 @@ func (w *Writer) put(lines []byte, marks []record.Mark) (int, error) {
 	if w.Settings().Sync == SyncEach {
 		if err := w.file.Sync(); err != nil { // whether it is there nobody knows: it is written elsewhere
 			w.setSize(w.size - int64(len(lines)))
-			return 0, errors.Join(fmt.Errorf("sync %s: %w", w.settings.Path, err), w.takeBack(len(lines)), w.roll(w.now()))
+			return 0, errors.Join(fmt.Errorf("sync %s: %w", w.path, err), w.takeBack(len(lines)), w.roll(w.now()))
 		}
 		w.dirty = false
 	}
@@ -408,7 +415,7 @@ func (w *Writer) takeBack(n int) (err error) {
 // note writes down what is about to be done.
 func (w *Writer) note(i intent) error {
 	if err := w.intents.note(i); err != nil {
-		return fmt.Errorf("note the write to %s: %w", w.settings.Path, err)
+		return fmt.Errorf("note the write to %s: %w", w.path, err)
 	}
 	return nil
 }
@@ -455,12 +462,12 @@ func (w *Writer) sync() error {
 	if err == nil {
 		return nil
 	}
-	return errors.Join(fmt.Errorf("sync %s: %w", w.settings.Path, err), w.roll(w.now()))
+	return errors.Join(fmt.Errorf("sync %s: %w", w.path, err), w.roll(w.now()))
 }
 
 // look finds out whether somebody removed, renamed or cut the live file.
 func (w *Writer) look() error {
-	path := w.settings.Path
+	path := w.path
 	st, err := os.Lstat(path)
 	if err != nil || inodeOf(st) != w.inode {
 		w.drop()
@@ -486,11 +493,11 @@ func (w *Writer) Retire() error {
 		return err
 	}
 	w.Rest()
-	st, err := os.Lstat(w.settings.Path)
+	st, err := os.Lstat(w.path)
 	if err != nil || !st.Mode().IsRegular() || st.Size() > 0 {
 		return nil
 	}
-	return w.disk.Remove(w.settings.Path)
+	return w.disk.Remove(w.path)
 }
 
 // roll closes the live file under the name of a piece and begins another. An
@@ -511,7 +518,7 @@ func (w *Writer) roll(at time.Time) error {
 	w.drop()
 	w.add(piece)
 	w.wake()
-	if err := w.disk.SyncFolder(filepath.Dir(w.settings.Path)); err != nil {
+	if err := w.disk.SyncFolder(filepath.Dir(w.path)); err != nil {
 		return err
 	}
 	return w.open()
@@ -540,7 +547,7 @@ func (w *Writer) renameCounted(at time.Time) (Piece, error) {
 	if err := w.moveUp(); err != nil {
 		return Piece{}, err
 	}
-	path := w.settings.Path
+	path := w.path
 	piece := Piece{Path: countedName(path, 1), Stamp: at.UTC().Truncate(time.Second), Number: 1, Counted: true, Size: w.size}
 	return piece, w.disk.RenameNew(path, piece.Path)
 }
@@ -562,7 +569,7 @@ func (w *Writer) moveUp() error {
 	}
 	for n := free - 1; n > 0; n-- {
 		p := byNumber[n]
-		to := countedName(w.settings.Path, n+1) + suffixOf(p.Path)
+		to := countedName(w.path, n+1) + suffixOf(p.Path)
 		if err := w.disk.RenameNew(p.Path, to); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
@@ -584,7 +591,7 @@ func (w *Writer) next(at time.Time) Piece {
 			p.Stamp, p.Number = last.Stamp, last.Number+1
 		}
 	}
-	p.Path = pieceName(w.settings.Path, p.Stamp, p.Number)
+	p.Path = pieceName(w.path, p.Stamp, p.Number)
 	return p
 }
 

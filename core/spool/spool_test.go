@@ -318,7 +318,7 @@ func TestOneBitCostsOneFrame(t *testing.T) {
 	}
 	chunks, _ := filepath.Glob(filepath.Join(dir, "*.chunk"))
 	rnd := rand.New(rand.NewPCG(3, 4))
-	for range 600 {
+	for range 250 {
 		for name, content := range whole {
 			os.WriteFile(name, content, 0o640)
 		}
