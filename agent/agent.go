@@ -51,6 +51,12 @@ type Agent struct {
 	ending  context.Context // done when the agent is to stop
 	end     context.CancelFunc
 
+	// changing is held while endpoints and outlets are opened and put in the place
+	// of others: by a new plan, and where one is begun again that has failed.
+	changing sync.Mutex
+	stopping bool // nothing is begun any more
+	faults   faults
+
 	// mu is held for reading while a batch is passed, and for writing by
 	// what must fall between two batches: a new plan, a look at the counters.
 	mu        sync.RWMutex
@@ -118,10 +124,9 @@ func Run(ctx context.Context, options Options) error {
 		return err
 	}
 	defer control.Close()
-	go a.report()
-	go a.obey()
-	go a.tellRepeats()
-	a.running.Go(a.tend)
+	for part, run := range map[string]func(){"report": a.report, "orders": a.obey, "repeats": a.tellRepeats, "tend": a.tend} {
+		a.running.Go(func() { a.keep(part, run) })
+	}
 	a.log.Info("agent is ready", "host", a.host(), "plan", p.File, "hash", p.Hash(), "state", options.StateDir)
 	if len(p.Intakes) == 0 {
 		a.log.Warn("the plan has no intakes, so nothing is heard")
@@ -135,7 +140,7 @@ func Run(ctx context.Context, options Options) error {
 			a.log.Info("agent has stopped", "records_in", a.in.Load())
 			return nil
 		case <-options.Reload:
-			a.reload()
+			a.guard("plan", a.reload)
 		}
 	}
 }
@@ -172,42 +177,79 @@ func (a *Agent) hostName() string {
 // held back while an outlet of its records is full; it is told by false that
 // the agent stops and has not taken them.
 func (a *Agent) pass(b *record.Batch, marks *route.Marks, from endpoint, canWait bool) bool {
+	from.lands() // what becomes of them is counted here
 	markClaims(b, from)
-	for {
-		a.mu.RLock()
-		in := from.owner()
-		for i := range b.Records {
-			b.Records[i].Intake = in.settings.Name
-		}
-		counts := a.table.Mark(b, marks)
-		if canWait {
-			if room := a.fullOutlet(b, marks); room != nil {
-				a.mu.RUnlock()
-				marks.Undo(b) // by the next try there may be another plan
-				select {
-				case <-room:
-					continue
-				case <-a.ending.Done():
-					return false
-				}
-			}
-		}
-		a.give(b, marks, counts, in, canWait)
-		a.mu.RUnlock()
-		return true
+	if !b.Whole() {
+		panic("a record of a source stands in a batch without its mark")
 	}
+	for {
+		room := a.passOnce(b, marks, from, canWait)
+		if room == nil {
+			return true
+		}
+		select {
+		case <-room:
+		case <-from.quits():
+			return false
+		case <-a.ending.Done():
+			return false
+		}
+	}
+}
+
+// passOnce passes a batch on, or returns the channel that tells of room in an
+// outlet that is full. A batch that it fails with is read, and was not readable,
+// but for what is read again.
+func (a *Agent) passOnce(b *record.Batch, marks *route.Marks, from endpoint, canWait bool) (room <-chan struct{}) {
+	a.mu.RLock()
+	defer a.mu.RUnlock()
+	in := from.owner()
+	done := false
+	defer func() {
+		if !done {
+			a.loseBatch(b, in)
+		}
+	}()
+	for i := range b.Records {
+		b.Records[i].Intake = in.settings.Name
+	}
+	boundary("pass")
+	counts := a.table.Mark(b, marks)
+	if canWait {
+		if room = a.fullOutlet(b, marks); room != nil {
+			marks.Undo(b) // by the next try there may be another plan
+			done = true
+			return room
+		}
+	}
+	in.count(b)
+	done = true // from here on an outlet that fails answers for itself
+	a.give(b, marks, counts, in, canWait)
+	return nil
+}
+
+// loseBatch counts the records of a batch that could not be passed on.
+func (a *Agent) loseBatch(b *record.Batch, in *intake) {
+	lost := int64(0)
+	for i := range b.Records {
+		if b.Records[i].End == 0 {
+			lost++
+		}
+	}
+	in.read.Add(lost)
+	in.unreadable.Add(lost)
+	a.faults.lose(intakePart(in.settings.Name), lost)
 }
 
 // give counts the records of b, which are marked, and gives them to the outlets.
 func (a *Agent) give(b *record.Batch, marks *route.Marks, counts route.Counts, in *intake, canWait bool) {
-	in.count(b)
 	a.in.Add(int64(counts.In))
 	a.routed.Add(int64(counts.Routed))
 	a.dropped.Add(int64(counts.Dropped))
 	a.limited.Add(int64(counts.Limited))
 	a.folded.Add(int64(counts.Folded))
 	for i, o := range a.outlets {
-		o.take(b, marks, i, canWait)
+		a.giveTo(o, b, marks, i, canWait)
 	}
 	if w := a.tracing.Load(); w != nil {
 		w.look(a, b, marks, in)
@@ -233,17 +275,23 @@ func (a *Agent) fullOutlet(b *record.Batch, marks *route.Marks) <-chan struct{} 
 
 // stop stops taking, writes down, and closes everything.
 func (a *Agent) stop() {
+	a.changing.Lock()
+	a.stopping = true
 	endpoints := slices.Collect(maps.Values(a.endpoints))
+	a.changing.Unlock()
 	drainWithin(drainTime, func() {}, endpoints...)
 	a.end() // what is held back by a full outlet is not taken any more
 	drainWithin(time.Second, func() {}, endpoints...)
-	a.mu.Lock()
-	a.giveRepeats(true)
-	outlets := slices.Concat(a.outlets, a.departed)
-	a.mu.Unlock()
 	deadline := time.Now().Add(writeTime)
-	for _, o := range outlets {
+	for _, o := range a.lastOutlets() {
 		o.stop(deadline)
 	}
 	a.running.Wait()
+}
+
+func (a *Agent) lastOutlets() []outlet {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.guard("repeats", func() { a.giveRepeats(true) })
+	return slices.Concat(a.outlets, a.departed)
 }

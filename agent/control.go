@@ -64,9 +64,18 @@ func (a *Agent) serveControl() (io.Closer, error) {
 		}
 		answer(w, true, err)
 	})
-	server := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
+	server := &http.Server{Handler: a.guarded("control", mux), ReadHeaderTimeout: 10 * time.Second}
 	go server.Serve(listener)
 	return server, nil
+}
+
+// guarded answers 500 where a handler fails, and tells it as a fault of a part.
+func (a *Agent) guarded(part string, h http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if a.guard(part, func() { h.ServeHTTP(w, r) }) {
+			http.Error(w, "this request has made the agent fail; its log tells where", http.StatusInternalServerError)
+		}
+	})
 }
 
 // answer writes what was asked for, or why it is refused.

@@ -192,6 +192,7 @@ func (e *datagramEndpoint) take() {
 	configureParser(&e.parser, s)
 	e.batch.Reset()
 	e.hosts = e.hosts[:0]
+	e.flying.Store(int64(e.received))
 	for i := range e.received {
 		h := &e.headers[i]
 		e.readControl(i)
@@ -219,6 +220,7 @@ func (e *datagramEndpoint) take() {
 	if len(e.batch.Records) > 0 {
 		e.agent.pass(&e.batch, &e.marks, e, false)
 	}
+	e.flying.Store(0)
 }
 
 // peerHost makes the address of the sender the host of a record, where the plan

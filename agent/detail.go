@@ -80,6 +80,11 @@ func (a *Agent) closeDetail(rule string) (closed bool, err error) {
 
 // closeExpired closes the windows whose time is over.
 func (a *Agent) closeExpired() {
+	a.changing.Lock()
+	defer a.changing.Unlock()
+	if a.stopping {
+		return // the state folder may be another's by then
+	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	now := time.Now()

@@ -27,6 +27,7 @@ const (
 // fileOutlet writes lines into rolled sets: one, or where its path has places,
 // as many as records ask for.
 type fileOutlet struct {
+	fallible
 	path    string // as the plan has it
 	intents string // the folder of the notes of writes
 	notes   string // the file that says how far followed sources are taken in all sets
@@ -65,7 +66,7 @@ type fileOutlet struct {
 
 func (a *Agent) newFileOutlet(s plan.Outlet) *fileOutlet {
 	o := &fileOutlet{
-		path: s.File.Path, intents: filepath.Join(a.state.dir, intentsDir), notes: filepath.Join(a.state.dir, intentsDir, intentName(s.File.Path)+marksSuffix), log: a.log, settings: s, agent: a, sets: map[string]*fileSet{},
+		fallible: newFallible(), path: s.File.Path, intents: filepath.Join(a.state.dir, intentsDir), notes: filepath.Join(a.state.dir, intentsDir, intentName(s.File.Path)+marksSuffix), log: a.log, settings: s, agent: a, sets: map[string]*fileSet{},
 		wake: make(chan struct{}, 1), rolled: make(chan struct{}, 1), rolls: make(chan rollRequest), roomMade: make(chan struct{}), stopped: make(chan struct{}),
 	}
 	o.marks = newTakenMarks(o.readMarks())
@@ -97,8 +98,18 @@ func (o *fileOutlet) configure(s plan.Outlet) {
 
 // take formats the records. An intake that can wait has been held back before.
 func (o *fileOutlet) take(b *record.Batch, marks *route.Marks, number int, canWait bool) {
+	before, after := o.hold(b, marks, number, canWait)
+	if before == 0 && after > 0 || before < flushSize && after >= flushSize {
+		o.wakeUp()
+	}
+}
+
+// hold returns how many bytes were held before, and are now.
+func (o *fileOutlet) hold(b *record.Batch, marks *route.Marks, number int, canWait bool) (before, after int) {
 	o.mu.Lock()
-	before := o.heldBytes
+	defer o.mu.Unlock()
+	before, o.counted = o.heldBytes, 0
+	boundary("take")
 	o.marks.look(b)
 	var last *fileSet
 	for i := range b.Records {
@@ -107,6 +118,7 @@ func (o *fileOutlet) take(b *record.Batch, marks *route.Marks, number int, canWa
 			continue
 		}
 		if !canWait && o.heldBytes >= heldSize {
+			o.counted++
 			o.account.In++
 			o.account.Shed++
 			continue
@@ -116,7 +128,11 @@ func (o *fileOutlet) take(b *record.Batch, marks *route.Marks, number int, canWa
 		if r.End > 0 && s.has(b.Marks[r.Source].Source, r.End) {
 			continue
 		}
+		o.counted++
 		o.account.In++
+		if r.End > 0 {
+			o.heldFrom++
+		}
 		length := len(s.held)
 		s.held = o.settings.Format.AppendLine(s.held, r)
 		s.heldRecords++
@@ -125,7 +141,7 @@ func (o *fileOutlet) take(b *record.Batch, marks *route.Marks, number int, canWa
 			s.heldTaken = append(s.heldTaken, roll.Taken{End: len(s.held), Mark: m})
 		}
 		if r.End > 0 {
-			s.heldTaken = append(s.heldTaken, roll.Taken{End: len(s.held), Mark: record.Mark{Source: b.Marks[r.Source].Source, Offset: r.End}})
+			s.heldTaken = append(s.heldTaken, roll.Taken{End: len(s.held), Record: true, Mark: record.Mark{Source: b.Marks[r.Source].Source, Offset: r.End}})
 		}
 	}
 	if last != nil && len(o.order) == 1 { // a batch may end more than the sources of its records
@@ -134,11 +150,7 @@ func (o *fileOutlet) take(b *record.Batch, marks *route.Marks, number int, canWa
 		}
 	}
 	o.marks.advance(b)
-	after := o.heldBytes
-	o.mu.Unlock()
-	if before == 0 && after > 0 || before < flushSize && after >= flushSize {
-		o.wakeUp()
-	}
+	return before, o.heldBytes
 }
 
 func (o *fileOutlet) wakeUp() {
@@ -149,6 +161,9 @@ func (o *fileOutlet) wakeUp() {
 }
 
 func (o *fileOutlet) waitForRoom() <-chan struct{} {
+	if o.down() {
+		return o.mended
+	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.heldBytes < heldSize {
@@ -160,16 +175,22 @@ func (o *fileOutlet) waitForRoom() <-chan struct{} {
 func (o *fileOutlet) run() {
 	ctx, cancel := context.WithCancel(context.Background())
 	var tidying sync.WaitGroup
-	tidying.Go(func() { o.tidy(ctx) })
+	defer func() {
+		cancel()
+		tidying.Wait()
+		for _, s := range o.all() {
+			s.writer.Close()
+		}
+		o.saved.memo.Close()
+	}()
+	tidying.Go(func() {
+		if o.agent.guard(outletPart(o.settled().Name), func() { o.tidy(ctx) }) {
+			o.fail()
+		}
+	})
 	if o.writeAll() {
 		o.saveMarks()
 	}
-	cancel()
-	tidying.Wait()
-	for _, s := range o.order {
-		s.writer.Close()
-	}
-	o.saved.memo.Close()
 }
 
 // writeAll writes until the outlet is to end, and tells whether all is written.
@@ -194,6 +215,8 @@ func (o *fileOutlet) writeAll() bool {
 			o.rollSets(r)
 			continue
 		case <-o.stopped:
+		case <-o.broke:
+			return false
 		}
 		if !o.writeHeld() {
 			return false
@@ -215,6 +238,7 @@ func (o *fileOutlet) gather() {
 		select {
 		case <-o.wake:
 		case <-o.stopped:
+		case <-o.broke:
 		case <-time.After(wait):
 		}
 	}
@@ -248,6 +272,8 @@ func (o *fileOutlet) writeHeld() bool {
 func (o *fileOutlet) waitForRetry() bool {
 	select {
 	case <-time.After(retryTime):
+	case <-o.broke:
+		return false
 	case <-o.stopped:
 		o.mu.Lock()
 		deadline := o.deadline
@@ -262,9 +288,10 @@ func (o *fileOutlet) waitForRetry() bool {
 }
 
 // wrote counts what was written and tells when trouble begins and ends.
-func (o *fileOutlet) wrote(s *fileSet, records int64, err error) {
+func (o *fileOutlet) wrote(s *fileSet, records, fromSources int64, err error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
+	o.heldFrom -= fromSources
 	o.account.Out += records
 	s.beingWritten -= records
 	if records > 0 {
@@ -329,4 +356,43 @@ func (o *fileOutlet) snapshot() balance.Outlet {
 		account.Held += s.heldRecords + s.beingWritten
 	}
 	return account
+}
+
+func (o *fileOutlet) settled() plan.Outlet {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.settings
+}
+
+func (o *fileOutlet) isLeaving() bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.leaves
+}
+
+func (o *fileOutlet) shed(records int64) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.account.In += records
+	o.account.Shed += records
+}
+
+func (o *fileOutlet) got() int64 {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.counted
+}
+
+// inMemory counts what was not written: also what was counted and not held when
+// the outlet failed.
+func (o *fileOutlet) inMemory() (held, again int64) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.account.In - o.account.Out - o.account.Shed, o.heldFrom
+}
+
+func (o *fileOutlet) carry(account balance.Outlet) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.account = balance.Outlet{In: account.In, Out: account.Out, Shed: account.Shed}
 }

@@ -137,10 +137,12 @@ func (o *fileOutlet) write(s *fileSet) bool {
 	s.used, s.over = time.Now(), false
 	taken := s.taken
 	for lines := s.lines; len(lines) > 0; {
+		boundary("write")
 		n, err := s.writer.WriteTaken(lines, taken)
 		written := int64(bytes.Count(lines[:n], []byte{'\n'}))
-		lines, taken = lines[n:], behind(taken, n)
-		o.wrote(s, written, err)
+		rest, records := behind(taken, n)
+		lines, taken = lines[n:], rest
+		o.wrote(s, written, records, err)
 		if err != nil && !o.waitForRetry() {
 			return false
 		}
@@ -148,15 +150,19 @@ func (o *fileOutlet) write(s *fileSet) bool {
 	return true
 }
 
-// behind returns what is taken with the lines behind the first n bytes.
-func behind(taken []roll.Taken, n int) []roll.Taken {
+// behind returns what is taken with the lines behind the first n bytes, and how
+// many records of sources are among the lines before.
+func behind(taken []roll.Taken, n int) (rest []roll.Taken, records int64) {
 	for len(taken) > 0 && taken[0].End <= n {
+		if taken[0].Record {
+			records++
+		}
 		taken = taken[1:]
 	}
 	for i := range taken {
 		taken[i].End -= n
 	}
-	return taken
+	return taken, records
 }
 
 // tickSets does what the clock asks for. Of many files only those are opened

@@ -59,6 +59,7 @@ func (a *Agent) openFollow(in *plan.Intake) (endpoint, error) {
 		return nil, err
 	}
 	e := &followEndpoint{agent: a, files: in.Files, file: file, done: make(chan struct{})}
+	e.quit = make(chan struct{})
 	e.ctx, e.end = context.WithCancel(context.Background())
 	settings := in.Files.Follow
 	if in.Files.Engine != "" {
@@ -91,7 +92,7 @@ func (e *followEndpoint) run() {
 	defer close(e.done)
 	e.host = []byte(e.agent.hostName())
 	if e.containers != nil {
-		go e.containers.watch(e.ctx)
+		go e.agent.keep(intakePart(e.owner().settings.Name), func() { e.containers.watch(e.ctx) })
 	}
 	e.follower.Run(e.ctx)
 }
@@ -101,6 +102,13 @@ func (e *followEndpoint) drain(time.Time) {
 		e.end()
 		<-e.done
 	})
+}
+
+// abandon ends the reading where it is: what was read and not taken is read again
+// by the next endpoint.
+func (e *followEndpoint) abandon() {
+	close(e.quit)
+	e.drain(time.Time{})
 }
 
 func (e *followEndpoint) over() bool { return e.ctx.Err() != nil }
@@ -123,6 +131,7 @@ func (e *followEndpoint) Taken(source string, begin int64) (offsets []int64) {
 
 // Pass passes on what was read.
 func (e *followEndpoint) Pass(out *lines.Out) bool {
+	boundary("follow")
 	for i := range out.Batch.Records {
 		if r := &out.Batch.Records[i]; r.Host == nil {
 			r.Host = e.host

@@ -175,10 +175,22 @@ type endpoint interface {
 	setOwner(*intake)
 	// bound returns the address that was opened, as "send --to" takes it.
 	bound() string
+	// lands returns how many records are read and not passed on, and begins anew at 0.
+	lands() int64
+	// quits returns a channel that is closed when the endpoint is given up, and what
+	// it has is not to be taken any more; nil where that never is.
+	quits() <-chan struct{}
 }
 
 // owned is the part that all endpoints share.
-type owned struct{ in atomic.Pointer[intake] }
+type owned struct {
+	in     atomic.Pointer[intake]
+	flying atomic.Int64 // records that are read, and not passed on yet
+	quit   chan struct{}
+}
+
+func (o *owned) lands() int64           { return o.flying.Swap(0) }
+func (o *owned) quits() <-chan struct{} { return o.quit }
 
 func (o *owned) owner() *intake      { return o.in.Load() }
 func (o *owned) setOwner(in *intake) { o.in.Store(in) }

@@ -96,11 +96,13 @@ func (e *kernelEndpoint) take(b []byte) bool {
 		}
 	}
 	r.Host = []byte(e.agent.hostName())
-	if !e.agent.pass(&e.batch, &e.marks, e, true) {
-		return false
-	}
+	before := e.place
 	if ok {
-		e.place.Next = m.Sequence + 1
+		e.place.Next = m.Sequence + 1 // also where it fails: it is counted then
+	}
+	if !e.agent.pass(&e.batch, &e.marks, e, true) {
+		e.place = before
+		return false
 	}
 	if time.Since(e.saved) > time.Second {
 		e.save()

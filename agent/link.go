@@ -182,7 +182,9 @@ func (a *Agent) passTestRecord(text string) []string {
 	}}}
 	sign(&b.Records[0], a.host())
 	var marks route.Marks
-	a.give(&b, &marks, a.table.Mark(&b, &marks), a.ordered, false)
+	counts := a.table.Mark(&b, &marks)
+	a.ordered.count(&b)
+	a.give(&b, &marks, counts, a.ordered, false)
 	goesTo := []string{}
 	for i, o := range a.plan.Outlets {
 		if marks.Has(0, i) {

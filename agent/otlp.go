@@ -45,7 +45,9 @@ func (a *Agent) openOTLP(address string) (endpoint, error) {
 	e := &otlpEndpoint{agent: a, listener: l, text: addressText("http", l.Addr().String()), done: make(chan struct{})}
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST /v1/logs", e.export)
-	e.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(a.log.Handler(), slog.LevelDebug)}
+	e.server = &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		a.guarded(intakePart(e.owner().settings.Name), mux).ServeHTTP(w, r)
+	}), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(a.log.Handler(), slog.LevelDebug)}
 	return e, nil
 }
 

@@ -3,8 +3,11 @@ package agent
 import (
 	"fmt"
 	"path/filepath"
+	"sync"
+	"sync/atomic"
 	"time"
 
+	"oakbarrel/core/balance"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
@@ -39,7 +42,49 @@ type outlet interface {
 	stop(deadline time.Time)
 	// status tells how the outlet is. Between two batches its account closes.
 	status(leaving bool) OutletStatus
+	snapshot() balance.Outlet
+	// settled returns the settings in force.
+	settled() plan.Outlet
+	isLeaving() bool
+	// shed counts records that the outlet was to get and does not.
+	shed(records int64)
+
+	// fail puts the outlet out of use, as a kill would: it writes nothing more, and
+	// run ends. What can wait is held back from it until replaced is called.
+	fail()
+	down() bool
+	replaced()
+	// got returns how many records of the last batch that was given it has counted.
+	got() int64
+	// inMemory returns how many records it holds that are on no disk, and how many
+	// of those are of sources that can be read again.
+	inMemory() (held, again int64)
+	// carry has the outlet go on with the account of one that has failed, before it runs.
+	carry(balance.Outlet)
 }
+
+// fallible is the part that all outlets share of how they fail.
+type fallible struct {
+	broken   atomic.Bool
+	once     sync.Once
+	broke    chan struct{} // closed when the outlet fails
+	mended   chan struct{} // closed when another has taken its place
+	counted  int64         // records of the batch that is being taken, or was last
+	heldFrom int64         // records in memory that are of sources
+}
+
+func newFallible() fallible {
+	return fallible{broke: make(chan struct{}), mended: make(chan struct{})}
+}
+
+func (f *fallible) fail() {
+	f.broken.Store(true)
+	f.once.Do(func() { close(f.broke) })
+}
+
+func (f *fallible) down() bool { return f.broken.Load() }
+
+func (f *fallible) replaced() { close(f.mended) }
 
 func keyOf(s plan.Outlet) string {
 	if s.Kind == "file" {

@@ -99,10 +99,10 @@ func severityOf(l slog.Level) record.Severity {
 
 // ownEndpoint passes the agent's own records on.
 type ownEndpoint struct {
+	owned
 	agent    *Agent
 	batch    record.Batch
 	marks    route.Marks
-	in       owned
 	draining sync.Once
 	stopped  chan struct{}
 	done     chan struct{}
@@ -112,11 +112,10 @@ func (a *Agent) openOwn() endpoint {
 	return &ownEndpoint{agent: a, stopped: make(chan struct{}), done: make(chan struct{})}
 }
 
-func (e *ownEndpoint) bound() string  { return "own" }
-func (e *ownEndpoint) owner() *intake { return e.in.owner() }
+func (e *ownEndpoint) bound() string { return "own" }
 
 func (e *ownEndpoint) setOwner(in *intake) {
-	e.in.setOwner(in)
+	e.owned.setOwner(in)
 	e.agent.own.mu.Lock()
 	defer e.agent.own.mu.Unlock()
 	e.agent.own.intake = in

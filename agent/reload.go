@@ -51,6 +51,8 @@ func (a *Agent) refuse(why string, findings plan.Findings) {
 // Then, between two batches, the plans change places. Then what is no longer
 // in the plan is read empty and closed.
 func (a *Agent) adopt(p *plan.Plan, findings plan.Findings) error {
+	a.changing.Lock()
+	defer a.changing.Unlock()
 	for _, f := range findings {
 		a.log.Warn("the plan has a warning", "at", fmt.Sprintf("%s:%d:%d", f.File, f.Line, f.Column), "what", f.What, "mend", f.Mend)
 	}
@@ -65,22 +67,13 @@ func (a *Agent) adopt(p *plan.Plan, findings plan.Findings) error {
 	}
 
 	began := a.strangers(outlets)
-	a.mu.Lock()
-	a.giveRepeats(true)
-	a.beginOutlets(began, change.all)
-	a.plan, a.readAt, a.refused = p, time.Now(), nil
-	a.keepDetails(p, a.details)
-	removedIntakes := a.replaceIntakes(p.Intakes)
-	removed := a.replaceEndpoints(change.all)
-	a.replaceOutlets(p.Outlets, outlets)
-	a.mu.Unlock()
-
+	removedIntakes, removed := a.changePlaces(p, outlets, began, change)
 	a.saveOutlets()
 	for _, o := range fresh {
 		a.running.Go(func() { a.runOutlet(o) })
 	}
-	for _, e := range change.opened {
-		a.running.Go(e.run)
+	for key, e := range change.opened {
+		a.running.Go(func() { a.runEndpoint(key, e) })
 	}
 	drainWithin(drainTime, func() { a.bury(removedIntakes) }, removed...)
 	if err := a.state.savePlan(p.Source); err != nil {
@@ -89,16 +82,30 @@ func (a *Agent) adopt(p *plan.Plan, findings plan.Findings) error {
 	return nil
 }
 
+// changePlaces puts a plan in force, between two batches. It returns what is in it no more.
+func (a *Agent) changePlaces(p *plan.Plan, outlets, began []outlet, c change) (intakes []*intake, endpoints []endpoint) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.giveRepeats(true)
+	a.beginOutlets(began, c.all)
+	a.plan, a.readAt, a.refused = p, time.Now(), nil
+	a.keepDetails(p, a.details)
+	intakes = a.replaceIntakes(p.Intakes)
+	endpoints = a.replaceEndpoints(c.all)
+	a.replaceOutlets(p.Outlets, outlets)
+	return intakes, endpoints
+}
+
 // change is what a new plan does to the endpoints.
 type change struct {
 	all    map[endpointKey]endpoint // those of the new plan
-	opened []endpoint               // new, and not read from yet
+	opened map[endpointKey]endpoint // new, and not read from yet
 	closed []endpointKey            // made way for a new one
 }
 
 // openEndpoints opens the endpoints of a plan that are not open already.
 func (a *Agent) openEndpoints(p *plan.Plan) (c change, err error) {
-	c.all = map[endpointKey]endpoint{}
+	c.all, c.opened = map[endpointKey]endpoint{}, map[endpointKey]endpoint{}
 	for _, s := range p.Intakes {
 		for _, key := range keysOf(s) {
 			c.all[key] = a.endpoints[key] // nil for now where it is new
@@ -120,7 +127,7 @@ func (a *Agent) openEndpoints(p *plan.Plan) (c change, err error) {
 				return c, &IntakeError{s.Name, key.String(), err}
 			}
 			c.all[key] = e
-			c.opened = append(c.opened, e)
+			c.opened[key] = e
 		}
 	}
 	return c, nil
@@ -214,7 +221,7 @@ func (a *Agent) undo(c change) {
 		e.setOwner(a.endpoints[key].owner())
 		a.endpoints[key] = e
 		a.mu.Unlock()
-		a.running.Go(e.run)
+		a.running.Go(func() { a.runEndpoint(key, e) })
 	}
 }
 
@@ -318,12 +325,4 @@ func (a *Agent) replaceOutlets(settings []plan.Outlet, next []outlet) {
 	}
 	a.departed = slices.DeleteFunc(a.departed, func(o outlet) bool { return slices.Contains(next, o) })
 	a.outlets = next
-}
-
-// runOutlet runs an outlet until it has left or is stopped.
-func (a *Agent) runOutlet(o outlet) {
-	o.run()
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	a.departed = slices.DeleteFunc(a.departed, func(other outlet) bool { return other == o })
 }

@@ -15,10 +15,14 @@ const byFold = "by fold"
 func (a *Agent) tellRepeats() {
 	for a.ending.Err() == nil {
 		pause(a.ending, time.Second)
-		a.mu.Lock()
-		a.giveRepeats(false)
-		a.mu.Unlock()
+		a.giveDueRepeats()
 	}
+}
+
+func (a *Agent) giveDueRepeats() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.giveRepeats(false)
 }
 
 // giveRepeats gives the records that tell of repeats to the outlets. It is
@@ -36,5 +40,6 @@ func (a *Agent) giveRepeats(all bool) {
 	if a.repeats == nil {
 		a.repeats = newIntake(plan.Intake{Name: byFold, Kind: "fold"})
 	}
+	a.repeats.count(&b)
 	a.give(&b, &marks, route.Counts{In: n, Routed: n}, a.repeats, false)
 }

@@ -245,13 +245,18 @@ func (o *spoolOutlet) launch(ctx context.Context, to road, s plan.Spool) (*under
 		return nil, err
 	}
 	u := &underWay{batch: b, done: make(chan struct{})}
+	boundary("send")
 	send := to.pack(b, false)
 	go func() {
 		defer close(u.done)
-		u.confirmed, u.err = send(ctx)
+		u.err = errBroke // unless it returns
+		o.orFail(func() { u.confirmed, u.err = send(ctx) })()
 	}()
 	return u, nil
 }
+
+// errBroke says that the sending of a batch has failed by a fault of ours.
+var errBroke = errors.New("the sending has failed; the agent's log tells where")
 
 // finish forgets what is confirmed. A batch that is refused for what is in it
 // is sent again in halves, down to the one record that cannot pass.

@@ -22,12 +22,14 @@ import (
 // spoolOutlet sends records elsewhere. What it takes is in its spool until the
 // other side has it.
 type spoolOutlet struct {
+	fallible
 	name      string
 	kind      string
 	spool     *spool.Spool
 	log       *slog.Logger
 	delivered func() // called after each batch that is confirmed
 	open      func(plan.Outlet) (road, error)
+	guard     func(part string, run func()) (failed bool)
 	refusals  refusals
 
 	wake      chan struct{} // there is something to flush
@@ -38,25 +40,26 @@ type spoolOutlet struct {
 	retry     backoff // of the sending goroutine
 	most      int     // records of the next batch, of the sending goroutine: fewer while it looks for one that is refused
 
-	mu        sync.Mutex
-	road      road
-	settings  plan.Outlet
-	changes   int   // how often the road was changed
-	in, shed  int64 // shed before they came into the spool
-	refused   int64
-	marks     takenMarks
-	gone      []string // sources to forget
-	atStart   int64
-	room      chan struct{}
-	writing   string // why the spool cannot be written, "" where it can
-	sending   string // why the other side does not take, "" where it does
-	removing  string // why what is delivered cannot be removed from the spool, "" where it can
-	since     time.Time
-	nextTry   time.Time // zero where nothing is in the way
-	lastWrite time.Time
-	leaves    bool
-	ended     bool
-	deadline  time.Time
+	mu             sync.Mutex
+	road           road
+	settings       plan.Outlet
+	changes        int   // how often the road was changed
+	in, shedBefore int64 // records; shed before they came into the spool
+	out            int64 // delivered before an outlet that had failed was replaced
+	refused        int64
+	marks          takenMarks
+	gone           []string // sources to forget
+	atStart        int64
+	room           chan struct{}
+	writing        string // why the spool cannot be written, "" where it can
+	sending        string // why the other side does not take, "" where it does
+	removing       string // why what is delivered cannot be removed from the spool, "" where it can
+	since          time.Time
+	nextTry        time.Time // zero where nothing is in the way
+	lastWrite      time.Time
+	leaves         bool
+	ended          bool
+	deadline       time.Time
 }
 
 func (a *Agent) newSpoolOutlet(s plan.Outlet) (*spoolOutlet, error) {
@@ -68,6 +71,7 @@ func (a *Agent) newSpoolOutlet(s plan.Outlet) (*spoolOutlet, error) {
 	}
 	o := spoolOutletOn(sp, s, a.roadTo, a.log, a.signalDelivery)
 	o.refusals = refusals{disk.OS, a.state.refusedFile(s.Name)}
+	o.guard = a.guard
 	if o.road, err = a.roadTo(s); err != nil {
 		sp.Close()
 		return nil, err
@@ -92,6 +96,7 @@ func spoolCost(d spool.Damage) string {
 // delivered after each batch that is confirmed.
 func spoolOutletOn(sp *spool.Spool, s plan.Outlet, open func(plan.Outlet) (road, error), log *slog.Logger, delivered func()) *spoolOutlet {
 	return &spoolOutlet{
+		fallible: newFallible(), guard: func(_ string, run func()) bool { run(); return false },
 		name: s.Name, kind: s.Kind, spool: sp, log: log, delivered: delivered, open: open, settings: s, atStart: sp.State().Held,
 		wake: make(chan struct{}, 1), plenty: make(chan struct{}, 1), flushed: make(chan struct{}, 1), confirmed: make(chan struct{}, 1), stopped: make(chan struct{}), room: make(chan struct{}),
 		retry: backoff{chance: rand.N[time.Duration]}, marks: newTakenMarks(sp.Marks()),
@@ -128,7 +133,21 @@ func (o *spoolOutlet) limit() {
 }
 
 func (o *spoolOutlet) take(b *record.Batch, marks *route.Marks, number int, canWait bool) {
+	pending := o.hold(b, marks, number, canWait)
+	if pending > 0 {
+		signal(o.wake)
+	}
+	if pending >= plentySize {
+		signal(o.plenty)
+	}
+}
+
+// hold returns how many bytes wait to be written then.
+func (o *spoolOutlet) hold(b *record.Batch, marks *route.Marks, number int, canWait bool) (pending int) {
 	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.counted = 0
+	boundary("take")
 	o.marks.look(b)
 	for i := range b.Records {
 		if !marks.Has(i, number) || o.marks.has(&b.Records[i]) {
@@ -136,20 +155,18 @@ func (o *spoolOutlet) take(b *record.Batch, marks *route.Marks, number int, canW
 		}
 		o.in++
 		if !canWait && o.spool.Pending() >= heldSize {
-			o.shed++ // the spool cannot be written
+			o.counted++
+			o.shedBefore++ // the spool cannot be written
 			continue
+		}
+		o.counted++
+		if b.Records[i].End > 0 {
+			o.heldFrom++
 		}
 		o.spool.Add(&b.Records[i], canWait && o.settings.Spool.Wait)
 	}
 	o.marks.advance(b)
-	pending := o.spool.Pending()
-	o.mu.Unlock()
-	if pending > 0 {
-		signal(o.wake)
-	}
-	if pending >= plentySize {
-		signal(o.plenty)
-	}
+	return o.spool.Pending()
 }
 
 // plentySize is how many bytes are written to a spool at once, where they come quickly.
@@ -164,6 +181,9 @@ func signal(c chan struct{}) {
 }
 
 func (o *spoolOutlet) waitForRoom() <-chan struct{} {
+	if o.down() {
+		return o.mended
+	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.spool.Pending() < heldSize && !(o.settings.Spool.Wait && o.spool.Full()) {
@@ -184,14 +204,25 @@ func (o *spoolOutlet) run() {
 	ctx, cancel := context.WithCancel(context.Background())
 	sent, end := context.WithCancel(context.Background())
 	var sending, forgetting sync.WaitGroup
-	sending.Go(func() { o.send(ctx) })
-	forgetting.Go(func() { o.forgetConfirmed(sent) })
+	defer func() {
+		cancel()
+		sending.Wait()
+		end()
+		forgetting.Wait()
+		o.spool.Close()
+	}()
+	sending.Go(o.orFail(func() { o.send(ctx) }))
+	forgetting.Go(o.orFail(func() { o.forgetConfirmed(sent) }))
 	o.flushAll()
-	cancel()
-	sending.Wait()
-	end()
-	forgetting.Wait()
-	o.spool.Close()
+}
+
+// orFail is a part of the outlet with which all of it fails.
+func (o *spoolOutlet) orFail(run func()) func() {
+	return func() {
+		if o.guard(outletPart(o.name), run) {
+			o.fail()
+		}
+	}
 }
 
 // flushAll writes what is taken into the spool, until the outlet ends.
@@ -226,6 +257,8 @@ func (o *spoolOutlet) flushAll() {
 				return
 			}
 			time.Sleep(retryTime / 4)
+		case <-o.broke:
+			return
 		}
 		if o.finished() {
 			return
@@ -239,25 +272,13 @@ func (o *spoolOutlet) gather() {
 	case <-time.After(flushTime / 2):
 	case <-o.plenty:
 	case <-o.stopped:
+	case <-o.broke:
 	}
 }
 
 func (o *spoolOutlet) flush() {
-	o.mu.Lock()
-	var err error
-	if o.spool.Pending() > 0 {
-		if err = o.spool.Flush(o.marks.unwritten()); err == nil {
-			o.marks.written()
-		}
-	}
-	if errors.Is(err, spool.ErrFull) {
-		err = nil // the intakes wait; it is told as held
-	}
-	o.note(&o.writing, "the spool cannot be written; the outlet holds what comes and tries again", err)
-	each := o.settings.Spool.SyncEach
-	retry := o.spool.Pending() > 0
-	o.mu.Unlock()
-	if retry {
+	again, each := o.flushOnce()
+	if again {
 		time.AfterFunc(retryTime/4, func() { signal(o.wake) })
 		return
 	}
@@ -266,6 +287,25 @@ func (o *spoolOutlet) flush() {
 	}
 	o.makeRoom()
 	signal(o.flushed)
+}
+
+// flushOnce tells whether something is left to flush, and whether each flush is synced.
+func (o *spoolOutlet) flushOnce() (again, each bool) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	var err error
+	if o.spool.Pending() > 0 {
+		boundary("write")
+		if err = o.spool.Flush(o.marks.unwritten()); err == nil {
+			o.marks.written()
+			o.heldFrom = 0
+		}
+	}
+	if errors.Is(err, spool.ErrFull) {
+		err = nil // the intakes wait; it is told as held
+	}
+	o.note(&o.writing, "the spool cannot be written; the outlet holds what comes and tries again", err)
+	return o.spool.Pending() > 0, o.settings.Spool.SyncEach
 }
 
 // saveMarks writes down how far sources are taken from which nothing came for
@@ -375,7 +415,7 @@ func (o *spoolOutlet) status(leaving bool) OutletStatus {
 	defer o.mu.Unlock()
 	state := o.spool.State()
 	s := OutletStatus{Name: o.name, Kind: o.kind, Path: goesTo(o.settings), LiveBytes: state.Size, Trouble: o.writing, Leaving: leaving}
-	s.Outlet = balance.Outlet{In: o.in, HeldAtStart: o.atStart, Out: state.Delivered - o.refused, Shed: o.shed + state.Shed, Refused: o.refused, Held: state.Held + o.spool.PendingRecords()}
+	s.Outlet = o.account(state)
 	if s.Held > 0 {
 		s.HeldSince = timeOrNil(o.spool.OldestHeld())
 	}
@@ -414,4 +454,51 @@ func goesTo(s plan.Outlet) string {
 		return s.Remote.Network + " " + s.Remote.Address
 	}
 	return s.Remote.Address
+}
+
+func (o *spoolOutlet) account(state spool.State) balance.Outlet {
+	return balance.Outlet{In: o.in, HeldAtStart: o.atStart, Out: o.out + state.Delivered - o.refused, Shed: o.shedBefore + state.Shed, Refused: o.refused, Held: state.Held + o.spool.PendingRecords()}
+}
+
+func (o *spoolOutlet) snapshot() balance.Outlet {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.account(o.spool.State())
+}
+
+func (o *spoolOutlet) settled() plan.Outlet { return o.plan() }
+
+func (o *spoolOutlet) isLeaving() bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.leaves
+}
+
+func (o *spoolOutlet) shed(records int64) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.in += records
+	o.shedBefore += records
+}
+
+func (o *spoolOutlet) got() int64 {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.counted
+}
+
+func (o *spoolOutlet) inMemory() (held, again int64) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	held = o.in + o.atStart - o.out - o.shedBefore
+	state := o.spool.State()
+	return held - state.Delivered - state.Shed - state.Held, o.heldFrom
+}
+
+// carry has what is not known to be out yet, and was not shed, stand for held.
+func (o *spoolOutlet) carry(account balance.Outlet) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.in, o.atStart, o.shedBefore, o.refused = account.In, account.HeldAtStart, account.Shed, account.Refused
+	o.out = account.In + account.HeldAtStart - account.Shed - o.spool.State().Held
 }

@@ -26,6 +26,7 @@ type Status struct {
 	Details    []Detail          `json:"details"`    // the detail windows that are open
 	Told       []Told            `json:"told"`       // what persons were told last, the newest first
 	Damaged    []Damage          `json:"damaged"`    // files of the state folder that were found damaged in this run
+	Faults     []Fault           `json:"faults"`     // parts of the agent that have failed in this run
 	Balance    balance.Result    `json:"balance"`
 }
 
@@ -83,7 +84,7 @@ func (a *Agent) status() Status {
 	s := Status{
 		AgentID: a.state.id, Host: a.host(), PID: os.Getpid(), Since: a.since,
 		Plan:    PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.plan.Hash(), Refused: a.refused},
-		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{}, Tended: append([]TendedFile{}, a.tended...), Followed: followed, Containers: boxes[:min(len(boxes), mostFollowed)], Forecast: a.forecast, Details: append([]Detail{}, a.details...), Told: a.told.list(), Damaged: a.state.found(),
+		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{}, Tended: append([]TendedFile{}, a.tended...), Followed: followed, Containers: boxes[:min(len(boxes), mostFollowed)], Forecast: a.forecast, Details: append([]Detail{}, a.details...), Told: a.told.list(), Damaged: a.state.found(), Faults: a.faults.list(),
 		Rules: balance.Rules{In: a.in.Load(), Routed: a.routed.Load(), Dropped: a.dropped.Load(), Limited: a.limited.Load(), Folded: a.folded.Load()},
 	}
 	account := balance.Account{Rules: s.Rules, Intakes: []balance.Intake{a.gone}}

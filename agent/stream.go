@@ -162,9 +162,23 @@ func (e *streamEndpoint) accept(conn net.Conn) {
 	e.conns[c] = struct{}{}
 	if e.tls != nil {
 		c.conn = tls.Server(conn, e.tls.config(s))
-		e.readers.Go(c.runTLS)
+		e.readers.Go(c.guarded(c.runTLS))
 	} else {
-		e.readers.Go(c.run)
+		e.readers.Go(c.guarded(c.run))
+	}
+}
+
+// guarded runs a connection. One that fails is closed; what it had read of
+// messages that were not passed on is counted.
+func (c *streamConn) guarded(run func()) func() {
+	return func() {
+		part := intakePart(c.endpoint.owner().settings.Name)
+		if c.endpoint.agent.guard(part, run) {
+			in, n := c.endpoint.owner(), c.flying
+			in.read.Add(n)
+			in.unreadable.Add(n)
+			c.endpoint.agent.faults.lose(part, n)
+		}
 	}
 }
 
@@ -225,6 +239,7 @@ type streamConn struct {
 	framer   wire.Framer
 	begun    []byte // the start of a message whose end has not come yet
 	work     *streamWork
+	flying   int64 // messages that are being taken apart
 	read     int   // bytes of the last call
 	err      error // of the last call
 }
@@ -332,9 +347,11 @@ func (c *streamConn) take() bool {
 		if f.Message == nil {
 			break
 		}
+		c.flying++
 		c.add(s, f.Message, f.Cut, now)
 	}
 	c.begun = append(c.begun[:0], b...)
+	c.flying = 0
 	taken := len(w.batch.Records) == 0 || c.endpoint.agent.pass(&w.batch, &w.marks, c.endpoint, true)
 	c.giveBack()
 	return taken

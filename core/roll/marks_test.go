@@ -134,7 +134,7 @@ func TestADamagedNoteOfAWriteIsTold(t *testing.T) {
 		var starts []int64
 		for n := range 5 {
 			line := fmt.Sprintf("line %d\n", n)
-			if _, err := w.WriteTaken([]byte(line), []Taken{{len(line), record.Mark{Source: "s", Offset: int64(n + 1)}}}); err != nil {
+			if _, err := w.WriteTaken([]byte(line), []Taken{{End: len(line), Mark: record.Mark{Source: "s", Offset: int64(n + 1)}}}); err != nil {
 				t.Fatal(err)
 			}
 			starts = append(starts, w.intents.at)

@@ -267,7 +267,8 @@ func (w *Writer) Write(lines []byte) (written int, err error) { return w.WriteTa
 // Taken says that with the line that ends at byte End of what is written, a
 // source has been taken to a mark.
 type Taken struct {
-	End int
+	End    int
+	Record bool // the line is a record of the source, not only the end of what was read of it
 	record.Mark
 }
 
