@@ -20,12 +20,13 @@ const (
 	traceTime  = 5 * time.Second  // for which a test record is followed; other orders wait as long
 	orderWait  = 25 * time.Second // for which the service holds an answer that has no order
 	linkRetry  = 5 * time.Second  // after a failure; the outlets tell of it
+	mostAnswer = 4 << 20          // bytes of an answer of the service
 )
 
 // serviceClient returns a client that reads the token's file for each request,
 // so that a new token is taken without a reload.
 func serviceClient(s plan.Service) (*client.Client, error) {
-	return client.New(client.Options{URLs: strings.Fields(s.URLs), Proxy: s.Proxy, TLS: client.TLS(s.TLS), Token: func() (string, error) {
+	return client.New(client.Options{URLs: strings.Fields(s.URLs), Proxy: s.Proxy, TLS: client.TLS(s.TLS), Most: mostAnswer, Token: func() (string, error) {
 		return readToken(s.TokenFile)
 	}})
 }

@@ -32,6 +32,7 @@ type scriptedService struct {
 	mu     sync.Mutex
 	errors []error // the next answers
 	poison string  // what no block may have in its texts
+	faulty bool    // it fails at such a block, where it refuses it otherwise
 	start  time.Time
 	took
 }
@@ -50,11 +51,13 @@ func (s *scriptedService) seen() took {
 	return s.took
 }
 
-// A compressor that is used in several bubbles of time has to be made outside of them.
+// What compresses and decompresses and is used in several bubbles of time has to be made outside of them.
 func TestMain(m *testing.M) {
 	var b block.Builder
 	b.Add(1, &record.Record{})
-	b.Finish(nil)
+	if _, err := block.Decode(b.Finish(nil)); err != nil {
+		panic(err)
+	}
 	os.Exit(m.Run())
 }
 
@@ -102,6 +105,9 @@ func (s *scriptedService) SendBatch(ctx context.Context, _, _, _ string, head cl
 			texts, err = content.Texts()
 		}
 		if err == nil && bytes.Contains(texts, []byte(s.poison)) {
+			if s.faulty {
+				return 0, &client.RetryLater{Err: &client.Problem{Status: 500, Fault: true, Detail: "the block cannot be read"}}
+			}
 			return 0, &client.Problem{Status: 422, Detail: "the block cannot be read"}
 		}
 	}
@@ -279,10 +285,15 @@ func TestASenderGoesOnWhereTheStoreIs(t *testing.T) {
 
 // A record that the other side never takes is found by halves, written down
 // with the reason, and told as refused; all others arrive.
-func TestARecordThatIsRefusedDoesNotStopTheRoad(t *testing.T) {
+func TestARecordThatIsRefusedDoesNotStopTheRoad(t *testing.T) { leaveOneOut(t, false) }
+
+// A record that makes the service fail is left out after three tries.
+func TestARecordThatMakesTheServiceFailDoesNotStopTheRoad(t *testing.T) { leaveOneOut(t, true) }
+
+func leaveOneOut(t *testing.T, faulty bool) {
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
-		o := newTestOutlet(t, disk.OS, dir, &scriptedService{poison: "<37>"})
+		o := newTestOutlet(t, disk.OS, dir, &scriptedService{poison: "<37>", faulty: faulty})
 		defer o.end()
 		var b record.Batch
 		for n := range 90 {
@@ -290,7 +301,7 @@ func TestARecordThatIsRefusedDoesNotStopTheRoad(t *testing.T) {
 			r.Priority, r.Text = record.DefaultPriority, fmt.Appendf(nil, "<%d>", n)
 		}
 		o.take(&b, markAll(&b), 0, true)
-		pass(10 * time.Second)
+		pass(time.Minute)
 		s := o.status(false)
 		if s.Out != 89 || s.Refused != 1 || s.Held != 0 || s.Difference() != 0 || s.Trouble != "" || o.service.seen().records != 89 {
 			t.Errorf("%d records, %+v", o.service.seen().records, s)

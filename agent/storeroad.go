@@ -27,6 +27,29 @@ type storeRoad struct {
 	agentID, outlet, cask string
 	log                   *slog.Logger
 	builder               *block.Builder // of the next batch, nil before its first record
+
+	mu    sync.Mutex
+	fails map[uint64]int // how often batches made the service fail, by their first number
+}
+
+// mostFails is how often a batch that makes the service fail is sent, before it is
+// taken apart for the record that does it.
+const mostFails = 3
+
+// failsAgain counts that a batch has made the service fail, and tells whether that is enough.
+func (s *storeRoad) failsAgain(first uint64) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.fails == nil {
+		s.fails = map[uint64]int{}
+	}
+	for number := range s.fails {
+		if number < first { // it has passed since
+			delete(s.fails, number)
+		}
+	}
+	s.fails[first]++
+	return s.fails[first] >= mostFails
 }
 
 // builders are those that no road uses; what they have grown to is given back
@@ -91,6 +114,8 @@ func (s *storeRoad) send(ctx context.Context, head client.BatchHead, payload []b
 	switch {
 	case problem.Expected > 0:
 		err = errElsewhere
+	case problem.Fault && s.failsAgain(head.First):
+		err = &badBatch{problem}
 	case problem.Status == http.StatusRequestEntityTooLarge, problem.Status == http.StatusUnprocessableEntity:
 		err = &badBatch{problem}
 	}

@@ -3,6 +3,7 @@ package client
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"encoding/json"
@@ -23,6 +24,7 @@ type Client struct {
 	bases []*url.URL
 	now   atomic.Int32 // which of them answered last
 	token func() (string, error)
+	most  int64 // bytes of an answer
 	http  *http.Client
 }
 
@@ -32,11 +34,14 @@ type Options struct {
 	Token func() (string, error) // asked for each request, so that it can change; nil to sign in
 	Proxy string                 // an address, "" for that of the environment
 	TLS   TLS
+	Most  int64 // bytes that an answer may have, 0 for 256 MiB; a larger one is an error
 }
+
+const mostAnswer = 256 << 20
 
 // New returns a client. It opens no connection yet.
 func New(o Options) (*Client, error) {
-	c := &Client{token: o.Token}
+	c := &Client{token: o.Token, most: cmp.Or(o.Most, mostAnswer)}
 	for _, address := range o.URLs {
 		base, err := url.Parse(address)
 		if err != nil || base.Scheme != "http" && base.Scheme != "https" || base.Host == "" {
@@ -170,11 +175,16 @@ func (c *Client) json(ctx context.Context, method, path string, query url.Values
 		return err
 	}
 	defer response.Body.Close()
+	rest := &io.LimitedReader{R: response.Body, N: c.most}
 	if answer == nil {
-		_, err = io.Copy(io.Discard, response.Body)
-		return err
+		_, err = io.Copy(io.Discard, rest)
+	} else {
+		err = json.NewDecoder(rest).Decode(answer)
 	}
-	return json.NewDecoder(response.Body).Decode(answer)
+	if rest.N <= 0 {
+		return &RetryLater{Err: fmt.Errorf("the service answers with more than %d MiB", c.most>>20)}
+	}
+	return err
 }
 
 // send sends what as JSON.

@@ -296,6 +296,7 @@ type Problem struct {
 	Detail   string `json:"detail"`
 	Mend     string `json:"mend,omitempty"`
 	Expected uint64 `json:"expected,omitempty"` // number of the feed, with status 409
+	Fault    bool   `json:"fault,omitempty"`    // with status 500: what was sent makes the service fail
 }
 
 func (p *Problem) Error() string {

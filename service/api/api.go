@@ -8,6 +8,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"runtime/debug"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -157,8 +158,8 @@ func (a *API) recovered(c *gin.Context, err any) {
 	if err == http.ErrAbortHandler {
 		panic(err)
 	}
-	a.Log.Error("a request failed", "path", c.Request.URL.Path, "why", err)
-	answer(c, problem(http.StatusInternalServerError, "the service has failed at this request; its log tells more", ""))
+	a.Log.Error("a request failed", "path", c.Request.URL.Path, "why", err, "stack", string(debug.Stack()))
+	answer(c, failedAt("the service has failed at this request; its log tells more"))
 }
 
 type healthOutput struct {

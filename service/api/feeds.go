@@ -140,6 +140,9 @@ func (a *API) takeBatch(c *gin.Context) (confirmed uint64, err error) {
 	case errors.Is(err, ingest.ErrFork):
 		a.Log.Error("a feed has forked", "agent", b.AgentID, "outlet", b.Outlet, "first", b.First)
 		return 0, problem(http.StatusConflict, err.Error(), "give the agent a new state folder")
+	case errors.Is(err, ingest.ErrFailed):
+		a.Log.Error("a batch makes the service fail", "agent", b.AgentID, "outlet", b.Outlet, "first", b.First, "last", b.Last, "why", err)
+		return 0, failedAt(err.Error())
 	case err != nil:
 		return 0, a.unavailable(ctx, err)
 	}

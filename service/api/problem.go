@@ -18,6 +18,14 @@ func problem(status int, detail, mend string) *client.Problem {
 	return &client.Problem{Title: http.StatusText(status), Status: status, Detail: detail, Mend: mend}
 }
 
+// failedAt is the problem that what was sent makes the service fail. Sent again it
+// most likely does so again.
+func failedAt(detail string) *client.Problem {
+	p := problem(http.StatusInternalServerError, detail, "")
+	p.Fault = true
+	return p
+}
+
 // withHeader adds a header to a problem.
 func withHeader(p *client.Problem, name, value string) error {
 	return huma.ErrorWithHeaders(p, http.Header{name: {value}})

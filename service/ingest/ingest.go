@@ -9,6 +9,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
+	"runtime/debug"
 	"slices"
 	"time"
 
@@ -172,7 +174,7 @@ func (q *Queue) run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case j := <-q.waiting:
-			q.commit(q.gather(j))
+			q.commitAll(q.gather(j))
 		}
 	}
 }
@@ -191,10 +193,50 @@ func (q *Queue) gather(first *job) []*job {
 	return jobs
 }
 
-// commit puts the batches into the database in one transaction.
-func (q *Queue) commit(jobs []*job) {
-	var casks []uint64
-	err := q.db.Transaction(func(tx *gorm.DB) error {
+// ErrFailed says that a batch makes the service fail, by a fault of its own.
+var ErrFailed = errors.New("this batch makes the service fail; its log tells where")
+
+// commitAll commits batches, whatever happens. Where the service fails at some,
+// each is committed by itself, so that it fails at one alone.
+func (q *Queue) commitAll(jobs []*job) {
+	failed := q.guard(jobs)
+	if !failed {
+		return
+	}
+	for _, j := range jobs {
+		j.confirmed, j.err = 0, nil
+		if len(jobs) == 1 || q.guard([]*job{j}) {
+			j.err = ErrFailed
+			close(j.done)
+		}
+	}
+}
+
+// guard commits batches and tells whether that failed. Then no job is done.
+func (q *Queue) guard(jobs []*job) (failed bool) {
+	defer func() {
+		if what := recover(); what != nil {
+			failed = true
+			slog.Error("a commit has failed", "batches", len(jobs), "what", what, "stack", string(debug.Stack()))
+		}
+	}()
+	casks, err := q.commit(jobs)
+	for _, j := range jobs {
+		if err != nil {
+			j.err = fmt.Errorf("the database does not take the batch: %w", err)
+		}
+		close(j.done)
+	}
+	if err == nil && len(casks) > 0 {
+		q.commits(casks)
+	}
+	return false
+}
+
+// commit puts the batches into the database in one transaction, and returns the
+// casks that have grown.
+func (q *Queue) commit(jobs []*job) (casks []uint64, err error) {
+	err = q.db.Transaction(func(tx *gorm.DB) error {
 		counts := map[model.Minute]int64{}
 		for _, j := range jobs {
 			taken, err := take(tx, j, counts)
@@ -207,15 +249,7 @@ func (q *Queue) commit(jobs []*job) {
 		}
 		return addCounts(tx, counts)
 	})
-	for _, j := range jobs {
-		if err != nil {
-			j.err = fmt.Errorf("the database does not take the batch: %w", err)
-		}
-		close(j.done)
-	}
-	if err == nil && len(casks) > 0 {
-		q.commits(casks)
-	}
+	return casks, err
 }
 
 // take puts one batch into a transaction. What is wrong with the batch alone is

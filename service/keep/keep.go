@@ -9,6 +9,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"runtime/debug"
 	"time"
 
 	"gorm.io/gorm"
@@ -38,7 +39,7 @@ type Keeper struct {
 // Run keeps order from time to time, until ctx ends.
 func (p *Keeper) Run(ctx context.Context) {
 	for ctx.Err() == nil {
-		if err := p.Once(ctx); err != nil && ctx.Err() == nil {
+		if err := p.guarded(ctx); err != nil && ctx.Err() == nil {
 			p.Log.Warn("the store cannot be put in order now", "why", err)
 		}
 		select {
@@ -46,6 +47,16 @@ func (p *Keeper) Run(ctx context.Context) {
 		case <-time.After(pause):
 		}
 	}
+}
+
+// guarded is Once, of which a panic is an error.
+func (p *Keeper) guarded(ctx context.Context) (err error) {
+	defer func() {
+		if what := recover(); what != nil {
+			err = fmt.Errorf("a fault of the service: %v at %s", what, debug.Stack())
+		}
+	}()
+	return p.Once(ctx)
 }
 
 // Once removes and merges what is to be now.
