@@ -51,13 +51,11 @@ func (s *scriptedService) seen() took {
 	return s.took
 }
 
-// What compresses and decompresses and is used in several bubbles of time has to be made outside of them.
+// A compressor that is used in several bubbles of time has to be made outside of them.
 func TestMain(m *testing.M) {
 	var b block.Builder
 	b.Add(1, &record.Record{})
-	if _, err := block.Decode(b.Finish(nil)); err != nil {
-		panic(err)
-	}
+	b.Finish(nil)
 	os.Exit(m.Run())
 }
 
@@ -285,41 +283,42 @@ func TestASenderGoesOnWhereTheStoreIs(t *testing.T) {
 
 // A record that the other side never takes is found by halves, written down
 // with the reason, and told as refused; all others arrive.
-func TestARecordThatIsRefusedDoesNotStopTheRoad(t *testing.T) { leaveOneOut(t, false) }
-
-// A record that makes the service fail is left out after three tries.
-func TestARecordThatMakesTheServiceFailDoesNotStopTheRoad(t *testing.T) { leaveOneOut(t, true) }
-
-func leaveOneOut(t *testing.T, faulty bool) {
-	dir := t.TempDir()
+// Also one that makes the service fail is left out, after three tries.
+func TestARecordThatIsRefusedDoesNotStopTheRoad(t *testing.T) {
+	refused, faulty := t.TempDir(), t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
-		o := newTestOutlet(t, disk.OS, dir, &scriptedService{poison: "<37>", faulty: faulty})
-		defer o.end()
-		var b record.Batch
-		for n := range 90 {
-			r := b.Next()
-			r.Priority, r.Text = record.DefaultPriority, fmt.Appendf(nil, "<%d>", n)
-		}
-		o.take(&b, markAll(&b), 0, true)
-		pass(time.Minute)
-		s := o.status(false)
-		if s.Out != 89 || s.Refused != 1 || s.Held != 0 || s.Difference() != 0 || s.Trouble != "" || o.service.seen().records != 89 {
-			t.Errorf("%d records, %+v", o.service.seen().records, s)
-		}
-		refused := 0
-		for _, h := range o.service.seen().heads {
-			refused += h.Refused
-		}
-		line, err := os.ReadFile(o.refusals.path)
-		if err != nil || refused != 1 || bytes.Count(line, []byte("\n")) != 1 || !bytes.Contains(line, []byte(`"why":"the block cannot be read"`)) || !bytes.Contains(line, []byte(`"text":"<37>"`)) {
-			t.Errorf("%d refused, %v: %s", refused, err, line)
-		}
-		o.give(200)
-		pass(10 * time.Second)
-		if heads := o.service.seen().heads; o.most != 0 || o.service.seen().records != 289 {
-			t.Errorf("the batches stay small: %+v", heads[len(heads)-1])
-		}
+		leaveOneOut(t, refused, &scriptedService{poison: "<37>"})
+		leaveOneOut(t, faulty, &scriptedService{poison: "<37>", faulty: true})
 	})
+}
+
+func leaveOneOut(t *testing.T, dir string, service *scriptedService) {
+	o := newTestOutlet(t, disk.OS, dir, service)
+	defer o.end()
+	var b record.Batch
+	for n := range 90 {
+		r := b.Next()
+		r.Priority, r.Text = record.DefaultPriority, fmt.Appendf(nil, "<%d>", n)
+	}
+	o.take(&b, markAll(&b), 0, true)
+	pass(time.Minute)
+	s := o.status(false)
+	if s.Out != 89 || s.Refused != 1 || s.Held != 0 || s.Difference() != 0 || s.Trouble != "" || o.service.seen().records != 89 {
+		t.Errorf("%d records, %+v", o.service.seen().records, s)
+	}
+	refused := 0
+	for _, h := range o.service.seen().heads {
+		refused += h.Refused
+	}
+	line, err := os.ReadFile(o.refusals.path)
+	if err != nil || refused != 1 || bytes.Count(line, []byte("\n")) != 1 || !bytes.Contains(line, []byte(`"why":"the block cannot be read"`)) || !bytes.Contains(line, []byte(`"text":"<37>"`)) {
+		t.Errorf("%d refused, %v: %s", refused, err, line)
+	}
+	o.give(200)
+	pass(10 * time.Second)
+	if heads := o.service.seen().heads; o.most != 0 || o.service.seen().records != 289 {
+		t.Errorf("the batches stay small: %+v", heads[len(heads)-1])
+	}
 }
 
 func TestStatusTellsSinceWhenRecordsWaitAndWhenTheNextTryIs(t *testing.T) {
