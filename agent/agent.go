@@ -56,6 +56,7 @@ type Agent struct {
 	changing sync.Mutex
 	stopping bool // nothing is begun any more
 	faults   faults
+	memory   budget
 
 	// mu is held for reading while a batch is passed, and for writing by
 	// what must fall between two batches: a new plan, a look at the counters.

@@ -3,6 +3,9 @@ package agent
 import (
 	"cmp"
 	"context"
+	"errors"
+	"io/fs"
+	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -200,7 +203,10 @@ func (c *containers) turn(now time.Time) {
 // watch looks at what containers write into their own file systems.
 func (c *containers) watch(ctx context.Context) {
 	for {
-		all, _ := container.List(c.files.Engine, c.files.Root)
+		all, err := container.List(c.files.Engine, c.files.Root)
+		if err == nil {
+			c.forget(all)
+		}
 		for _, found := range all {
 			if found.Layer == "" {
 				continue
@@ -218,6 +224,27 @@ func (c *containers) watch(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-time.After(layerPause):
+		}
+	}
+}
+
+// forget lets go of containers that are removed, once nothing comes of them any more.
+func (c *containers) forget(all []container.Container) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.turn(time.Now())
+	there := map[string]bool{}
+	for _, found := range all {
+		there[found.ShortID()] = true
+	}
+	for id, k := range c.known {
+		if !there[id] && k.spans == [rateSpans + 1][2]int64{} {
+			delete(c.known, id)
+		}
+	}
+	for folder := range c.described {
+		if _, err := os.Lstat(folder); errors.Is(err, fs.ErrNotExist) && len(c.described) > len(all)+mostFollowed {
+			delete(c.described, folder)
 		}
 	}
 }

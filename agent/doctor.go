@@ -17,6 +17,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"oakbarrel/core/disk"
 	"oakbarrel/core/forecast"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/tail"
@@ -73,7 +74,7 @@ func Diagnose(ctx context.Context, planFile, stateDir string) []Check {
 	for _, o := range d.plan.Outlets {
 		switch o.Kind {
 		case "file":
-			d.lookAtFolder("outlet "+o.Name, filepath.Dir(o.File.Path))
+			d.lookAtLive("outlet "+o.Name, o.File.Path)
 		case "syslog", "otlp", "http":
 			d.lookAtReceiver(ctx, o)
 		case "notify":
@@ -111,6 +112,9 @@ func (d *doctor) lookAtPlan(file string) {
 // lookAtAgent looks at what a running agent says of itself.
 func (d *doctor) lookAtAgent(ctx context.Context, stateDir string) {
 	s, err := AskStatus(ctx, stateDir)
+	if files := asideFiles(filepath.Join(stateDir, damagedDir)); len(files) > 0 && err != nil {
+		d.warn("agent", fmt.Sprintf("%d damaged files of the state folder were put aside, the last is %s", len(files), files[len(files)-1]), "the file beside it that ends in "+reasonSuffix+" tells what it cost")
+	}
 	if errors.Is(err, ErrNoAgent) {
 		d.warn("agent", "no agent runs with "+stateDir, "start it: oakbarrel agent --plan FILE --state "+stateDir)
 		return
@@ -149,9 +153,29 @@ func (d *doctor) lookAtAgent(ctx context.Context, stateDir string) {
 			d.warn("outlet "+o.Name, fmt.Sprintf("it has shed %d records since the agent started", o.Shed), "give its spool more room, or look why it could not keep up")
 		}
 	}
+	for _, f := range s.Faults {
+		d.lookAtFault(f)
+	}
+	for _, g := range s.Damaged {
+		d.warn(g.Part, fmt.Sprintf("%s was found damaged at %s; it cost %s", g.File, g.At.Format(time.DateTime), g.Cost), "look whether the disk is failing; the file stands in "+g.Aside)
+	}
 	if len(d.checks) == before {
 		d.ok("agent", fmt.Sprintf("process %d runs without troubles", s.PID))
 	}
+}
+
+// lookAtFault tells of a part that has failed.
+func (d *doctor) lookAtFault(f Fault) {
+	what := fmt.Sprintf("it has failed %d times, last at %s: %s at %s", f.Count, f.Last.Format(time.DateTime), f.What, f.Where)
+	if f.Lost > 0 {
+		what += fmt.Sprintf("; %d records were lost", f.Lost)
+	}
+	mend := "this is a bug of the agent; please report it with this line"
+	if f.Next != nil {
+		d.wrong(f.Part, what, fmt.Sprintf("it is begun again at %s; %s", f.Next.Format(time.TimeOnly), mend))
+		return
+	}
+	d.warn(f.Part, what, "it runs again; "+mend)
 }
 
 // lookAtAddress looks whether an intake can open what it listens on. Where the
@@ -244,6 +268,15 @@ func (d *doctor) lookAtSocket(subject string, key endpointKey) {
 	}
 }
 
+// lookAtLive looks whether a live file can be written.
+func (d *doctor) lookAtLive(subject, path string) {
+	if st, err := os.Lstat(path); err == nil && !st.Mode().IsRegular() {
+		d.wrong(subject, path+" is there already and is not a regular file", "move it away, or write another path")
+		return
+	}
+	d.lookAtFolder(subject, filepath.Dir(path))
+}
+
 // lookAtFolder looks whether files can be made in a folder, which the agent makes where it is missing.
 func (d *doctor) lookAtFolder(subject, dir string) {
 	missing := ""
@@ -308,7 +341,7 @@ func binarySize(n int64) string {
 const soon = 21 * 24 * time.Hour
 
 func (d *doctor) lookAtCertificate(subject, file string) {
-	b, err := os.ReadFile(file)
+	b, err := disk.ReadSmall(file, mostSecret)
 	if err != nil {
 		d.wrong(subject, err.Error(), "write the path of its certificate, readable by the agent's user")
 		return

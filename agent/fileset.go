@@ -129,6 +129,9 @@ func (o *fileOutlet) swap(s *fileSet) {
 	s.taken, s.heldTaken = s.heldTaken, s.taken[:0]
 	o.heldBytes -= len(s.lines)
 	s.beingWritten, s.heldRecords = s.heldRecords, 0
+	if len(o.order) > 1 && cap(s.held) > flushSize { // many files would keep what each has grown to
+		s.held, s.heldTaken = nil, nil
+	}
 }
 
 // write writes what was taken of a set, again and again until it is in the

@@ -3,11 +3,11 @@ package agent
 import (
 	"context"
 	"fmt"
-	"os"
 	"strings"
 	"time"
 
 	"oakbarrel/client"
+	"oakbarrel/core/disk"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
@@ -31,9 +31,12 @@ func serviceClient(s plan.Service) (*client.Client, error) {
 	}})
 }
 
+// mostSecret bounds the files of tokens, passwords and certificates, in bytes.
+const mostSecret = 1 << 20
+
 // readToken returns the token in a file.
 func readToken(file string) (string, error) {
-	b, err := os.ReadFile(file)
+	b, err := disk.ReadSmall(file, mostSecret)
 	token := strings.TrimSpace(string(b))
 	if err == nil && token == "" {
 		err = fmt.Errorf("%s is empty", file)

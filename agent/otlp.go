@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"runtime"
 	"sync"
 	"time"
 
@@ -94,25 +95,36 @@ func (e *otlpEndpoint) export(w http.ResponseWriter, request *http.Request) {
 		refuse(w, request, http.StatusUnsupportedMediaType, "the body has to be application/x-protobuf or application/json")
 		return
 	}
-	body, status, err := exportBody(w, request)
+	isJSON := media == "application/json"
+	body, release, status, err := e.exportBody(w, request, isJSON)
+	defer release()
 	if err != nil {
+		if status == http.StatusServiceUnavailable {
+			w.Header().Set("Retry-After", "5")
+		}
 		refuse(w, request, status, err.Error())
 		return
 	}
+	otlpTurns <- struct{}{}
+	defer func() { <-otlpTurns }()
 	work := otlpWorks.Get().(*otlpWork)
 	defer otlpWorks.Put(work)
 	work.batch.Reset()
 	peer := &record.Peer{Addr: from}
 	settings := otlp.Settings{Default: s.Default, Received: record.StampOf(time.Now())}
-	refused, why, err := otlp.Decode(body, media == "application/json", settings, func(r *record.Record) {
+	taken, size := true, 0
+	refused, why, err := otlp.Decode(body, isJSON, settings, func(r *record.Record) {
 		r.Peer = peer
 		*work.batch.Next() = *r
+		if size += len(r.Text) + len(r.Data); len(work.batch.Records) >= otlpRecords || size >= otlpBytes {
+			taken, size = taken && e.passOn(work), 0
+		}
 	})
 	if err != nil {
 		refuse(w, request, http.StatusBadRequest, err.Error())
 		return
 	}
-	if len(work.batch.Records) > 0 && !e.agent.pass(&work.batch, &work.marks, e, true) {
+	if !taken || !e.passOn(work) {
 		w.Header().Set("Retry-After", "5")
 		refuse(w, request, http.StatusServiceUnavailable, "the agent stops and has not taken the records")
 		return
@@ -120,30 +132,65 @@ func (e *otlpEndpoint) export(w http.ResponseWriter, request *http.Request) {
 	in.read.Add(int64(refused))
 	in.unreadable.Add(int64(refused))
 	w.Header().Set("Content-Type", media)
-	w.Write(otlp.Response(media == "application/json", refused, why))
+	w.Write(otlp.Response(isJSON, refused, why))
 }
 
-// exportBody reads a body, unpacked, within bounds.
-func exportBody(w http.ResponseWriter, request *http.Request) (body []byte, status int, err error) {
-	var from io.Reader = http.MaxBytesReader(w, request.Body, maxExport)
+// Bounds of what is passed on of a request at a time.
+const (
+	otlpRecords = 1000
+	otlpBytes   = 1 << 20
+)
+
+// otlpTurns lets as many requests be taken apart at a time as there are cores:
+// what one record takes then is far more than its bytes.
+var otlpTurns = make(chan struct{}, max(2, runtime.GOMAXPROCS(0)))
+
+// passOn passes on what was made of a request so far. Others may have their turn
+// while it waits.
+func (e *otlpEndpoint) passOn(work *otlpWork) bool {
+	if len(work.batch.Records) == 0 {
+		return true
+	}
+	<-otlpTurns
+	defer func() { otlpTurns <- struct{}{} }()
+	taken := e.agent.pass(&work.batch, &work.marks, e, true)
+	clear(work.batch.Records) // what they hold is the request's
+	work.batch.Reset()
+	return taken
+}
+
+// jsonTimes is how often the bytes of a request in JSON stand in memory while it
+// is taken apart.
+const jsonTimes = 4
+
+// exportBody reads a body, unpacked, within bounds, and with room for it, which
+// release gives back.
+func (e *otlpEndpoint) exportBody(w http.ResponseWriter, request *http.Request, isJSON bool) (body []byte, release func(), status int, err error) {
+	from, release := io.Reader(http.MaxBytesReader(w, request.Body, maxExport)), func() {}
 	switch coding := request.Header.Get("Content-Encoding"); coding {
 	case "", "identity":
 	case "gzip":
 		if from, err = gzip.NewReader(from); err != nil {
-			return nil, http.StatusBadRequest, fmt.Errorf("the body is not gzip: %w", err)
+			return nil, release, http.StatusBadRequest, fmt.Errorf("the body is not gzip: %w", err)
 		}
 	default:
-		return nil, http.StatusUnsupportedMediaType, errors.New("the body may be packed by gzip alone")
+		return nil, release, http.StatusUnsupportedMediaType, errors.New("the body may be packed by gzip alone")
 	}
-	body, err = io.ReadAll(io.LimitReader(from, maxExport+1))
+	m := &metered{Reader: io.LimitReader(from, maxExport+1), ctx: request.Context(), budget: &e.agent.memory, times: 2}
+	if isJSON {
+		m.times = jsonTimes
+	}
+	body, err = io.ReadAll(m)
 	var large *http.MaxBytesError
 	switch {
+	case errors.Is(err, errNoRoom):
+		return nil, m.release, http.StatusServiceUnavailable, errNoRoom
 	case errors.As(err, &large) || len(body) > maxExport:
-		return nil, http.StatusRequestEntityTooLarge, errors.New("a request has at most 16 MiB, also unpacked")
+		return nil, m.release, http.StatusRequestEntityTooLarge, errors.New("a request has at most 16 MiB, also unpacked")
 	case err != nil:
-		return nil, http.StatusBadRequest, fmt.Errorf("the body cannot be read: %w", err)
+		return nil, m.release, http.StatusBadRequest, fmt.Errorf("the body cannot be read: %w", err)
 	}
-	return body, 0, nil
+	return body, m.release, 0, nil
 }
 
 // refuse answers with a Status, as the protocol wants it, in the form of the request.

@@ -89,6 +89,7 @@ func (a *Agent) changePlaces(p *plan.Plan, outlets, began []outlet, c change) (i
 	a.giveRepeats(true)
 	a.beginOutlets(began, c.all)
 	a.plan, a.readAt, a.refused = p, time.Now(), nil
+	a.memory.follow(p)
 	a.keepDetails(p, a.details)
 	intakes = a.replaceIntakes(p.Intakes)
 	endpoints = a.replaceEndpoints(c.all)

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"oakbarrel/core/balance"
+	"oakbarrel/core/disk"
 	"oakbarrel/core/forecast"
 	"oakbarrel/core/plan"
 )
@@ -26,7 +27,8 @@ type Status struct {
 	Details    []Detail          `json:"details"`    // the detail windows that are open
 	Told       []Told            `json:"told"`       // what persons were told last, the newest first
 	Damaged    []Damage          `json:"damaged"`    // files of the state folder that were found damaged in this run
-	Faults     []Fault           `json:"faults"`     // parts of the agent that have failed in this run
+	Memory     MemoryStatus      `json:"memory"`
+	Faults     []Fault           `json:"faults"` // parts of the agent that have failed in this run
 	Balance    balance.Result    `json:"balance"`
 }
 
@@ -78,13 +80,14 @@ type OutletStatus struct {
 // status reads all counters between two batches.
 func (a *Agent) status() Status {
 	onDisk := fileHash(a.options.PlanFile) // before the lock, which holds up the intakes
+	memory := a.memory.status()
 	followed, boxes := worst(a.followed()), a.containerStatus()
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	s := Status{
 		AgentID: a.state.id, Host: a.host(), PID: os.Getpid(), Since: a.since,
 		Plan:    PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.plan.Hash(), Refused: a.refused},
-		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{}, Tended: append([]TendedFile{}, a.tended...), Followed: followed, Containers: boxes[:min(len(boxes), mostFollowed)], Forecast: a.forecast, Details: append([]Detail{}, a.details...), Told: a.told.list(), Damaged: a.state.found(), Faults: a.faults.list(),
+		Intakes: []IntakeStatus{}, Outlets: []OutletStatus{}, Tended: append([]TendedFile{}, a.tended...), Followed: followed, Containers: boxes[:min(len(boxes), mostFollowed)], Forecast: a.forecast, Details: append([]Detail{}, a.details...), Told: a.told.list(), Memory: memory, Damaged: a.state.found(), Faults: a.faults.list(),
 		Rules: balance.Rules{In: a.in.Load(), Routed: a.routed.Load(), Dropped: a.dropped.Load(), Limited: a.limited.Load(), Folded: a.folded.Load()},
 	}
 	account := balance.Account{Rules: s.Rules, Intakes: []balance.Intake{a.gone}}
@@ -117,7 +120,7 @@ func (a *Agent) status() Status {
 
 // fileHash returns the hash of the plan in a file, "" where it cannot be read.
 func fileHash(path string) string {
-	source, err := os.ReadFile(path)
+	source, err := disk.ReadSmall(path, 1<<20)
 	if err != nil {
 		return ""
 	}

@@ -238,6 +238,7 @@ type streamConn struct {
 	host     []byte // the peer's address, where it stands in for the claimed host
 	framer   wire.Framer
 	begun    []byte // the start of a message whose end has not come yet
+	lent     int64  // bytes of the agent's memory, for begun
 	work     *streamWork
 	flying   int64 // messages that are being taken apart
 	read     int   // bytes of the last call
@@ -323,6 +324,7 @@ func (c *streamConn) setIdle() {
 }
 
 func (c *streamConn) end() {
+	c.unlend()
 	if c.work != nil {
 		c.giveBack()
 	}
@@ -350,11 +352,40 @@ func (c *streamConn) take() bool {
 		c.flying++
 		c.add(s, f.Message, f.Cut, now)
 	}
-	c.begun = append(c.begun[:0], b...)
+	kept := c.keep(b)
 	c.flying = 0
 	taken := len(w.batch.Records) == 0 || c.endpoint.agent.pass(&w.batch, &w.marks, c.endpoint, true)
 	c.giveBack()
-	return taken
+	return taken && kept
+}
+
+// keep keeps the beginning of a message until the rest of it comes, and tells
+// whether there is room for it. Where there is none the connection ends, and what
+// came of the message is taken as it is.
+func (c *streamConn) keep(b []byte) bool {
+	memory := &c.endpoint.agent.memory
+	if more := int64(len(b)) - c.lent; more > 0 && len(b) > freeKept {
+		if !memory.wait(c.endpoint.agent.ending, more) {
+			c.endpoint.owner().turnedAway.Add(1)
+			c.endpoint.tell("a connection is closed", errNoRoom)
+			c.begun = append(c.begun[:0], b[:min(len(b), freeKept)]...)
+			return false
+		}
+		c.lent += more
+	} else if len(b) <= freeKept && c.lent > 0 {
+		c.begun = nil
+		c.unlend()
+	}
+	c.begun = append(c.begun[:0], b...)
+	return true
+}
+
+// freeKept is how much of a message a connection keeps without being counted.
+const freeKept = 1 << 10
+
+func (c *streamConn) unlend() {
+	c.endpoint.agent.memory.leave(c.lent)
+	c.lent = 0
 }
 
 func (c *streamConn) add(s *plan.Syslog, message []byte, cut bool, now record.Stamp) {

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"oakbarrel/core/disk"
 	"oakbarrel/core/fingerprint"
 	"oakbarrel/core/plan"
 )
@@ -120,7 +121,7 @@ func (t *tlsSettings) read() (*tls.Config, error) {
 	switch c := t.plan.Clients; {
 	case c.Anyone:
 	case c.CAFile != "":
-		pem, err := os.ReadFile(c.CAFile)
+		pem, err := disk.ReadSmall(c.CAFile, mostSecret)
 		if err != nil {
 			return nil, fmt.Errorf("the authority of the clients cannot be read: %w", err)
 		}

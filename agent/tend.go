@@ -219,7 +219,7 @@ func (t *tender) after(ctx context.Context) {
 // root or of whom the process is of: else whoever may write it could have any
 // process signalled.
 func signalTo(a plan.After) (what string, err error) {
-	f, err := os.Open(a.PIDFile)
+	f, err := disk.OpenRead(a.PIDFile)
 	if err != nil {
 		return "", err
 	}

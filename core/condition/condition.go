@@ -6,6 +6,8 @@
 package condition
 
 import (
+	"crypto/sha256"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -17,6 +19,54 @@ type Condition struct {
 	root    node
 	text    string
 	intakes []IntakeName
+
+	// Conditions that name others are a graph, whose expansion may be far larger
+	// than it: what can be said of each is worked out once.
+	form        string
+	verdicts    [record.Priorities]Verdict
+	contradicts bool
+	names       bool // see AsksNames
+	weight      int  // of its expansion, in nodes, as far as it is counted
+}
+
+// heavy is the weight from which on a condition that is named by others is judged
+// once for a record, not at each place.
+const heavy = 200
+
+// longestForm is how long the normal form of a condition may be; a longer one is
+// stood for by its hash.
+const longestForm = 4096
+
+func newCondition(root node, text string, intakes []IntakeName) *Condition {
+	c := &Condition{root: root, text: text, intakes: intakes, form: root.String(), contradicts: root.contradicts(), names: asksNames(root), weight: min(weigh(root), heavy)}
+	if len(c.form) > longestForm {
+		c.form = fmt.Sprintf("condition %x", sha256.Sum256([]byte(c.form)))
+	}
+	for p := range c.verdicts {
+		c.verdicts[p] = root.on(record.Priority(p))
+	}
+	return c
+}
+
+// weigh returns how many nodes the expansion of a part has, up to about heavy.
+func weigh(n node) int {
+	parts, total := []node(nil), 1
+	switch n := n.(type) {
+	case *and:
+		parts = n.parts
+	case *or:
+		parts = n.parts
+	case *not:
+		parts = []node{n.part}
+	case *named:
+		return n.of.weight
+	}
+	for _, part := range parts {
+		if total += weigh(part); total > heavy {
+			break
+		}
+	}
+	return total
 }
 
 // IntakeName is an intake that a condition asks for, and where it does.
@@ -40,7 +90,7 @@ func (c *Condition) Text() string { return c.text }
 
 // String returns the condition in one normal form: two conditions with the
 // same form hold for the same records.
-func (c *Condition) String() string { return c.root.String() }
+func (c *Condition) String() string { return c.form }
 
 // Intakes returns the intakes that the condition asks for by name.
 func (c *Condition) Intakes() []IntakeName { return c.intakes }
@@ -56,12 +106,12 @@ const (
 )
 
 // On returns the verdict for all records of a priority.
-func (c *Condition) On(p record.Priority) Verdict { return c.root.on(p) }
+func (c *Condition) On(p record.Priority) Verdict { return c.verdicts[p] }
 
 // Contradicts tells whether the condition can hold for no record: because no
 // priority is left, or because a property would have to have two values.
 func (c *Condition) Contradicts() bool {
-	return c.root.contradicts() || !slices.ContainsFunc(allPriorities[:], func(p record.Priority) bool { return c.On(p) != Never })
+	return c.contradicts || !slices.ContainsFunc(allPriorities[:], func(p record.Priority) bool { return c.On(p) != Never })
 }
 
 var allPriorities = func() (all [record.Priorities]record.Priority) {
@@ -231,26 +281,51 @@ func (n *not) String() string {
 // named is a condition that stands elsewhere under a name.
 type named struct {
 	name string
-	node
+	of   *Condition
+}
+
+// match judges a heavy condition once for a record.
+func (n *named) match(r *record.Record) bool {
+	if n.of.weight < heavy {
+		return n.of.root.match(r)
+	}
+	if answer, known := r.Judged(n.of); known {
+		return answer
+	}
+	answer := n.of.root.match(r)
+	r.Judge(n.of, answer)
+	return answer
 }
 
 func (n *named) explain(r *record.Record) (bool, string) {
-	matched, why := n.node.explain(r)
+	if n.of.weight >= heavy { // its parts would be told again and again
+		return n.match(r), "condition " + n.name
+	}
+	matched, why := n.of.root.explain(r)
 	return matched, "condition " + n.name + ", " + why
 }
 
-func (n *named) String() string { return "(" + n.node.String() + ")" }
+func (n *named) on(p record.Priority) Verdict { return n.of.verdicts[p] }
+func (n *named) contradicts() bool            { return n.of.contradicts }
+func (n *named) String() string               { return "(" + n.of.form + ")" }
 
-// conjuncts returns the parts of n that must all hold.
-func conjuncts(list []node, n node) []node {
+// conjuncts returns the parts of n that must all hold. One that is named at
+// several places is taken apart once.
+func conjuncts(list []node, n node) []node { return appendConjuncts(list, n, map[*Condition]bool{}) }
+
+func appendConjuncts(list []node, n node, seen map[*Condition]bool) []node {
 	switch n := n.(type) {
 	case *and:
 		for _, part := range n.parts {
-			list = conjuncts(list, part)
+			list = appendConjuncts(list, part, seen)
 		}
 		return list
 	case *named:
-		return conjuncts(list, n.node)
+		if seen[n.of] {
+			return list
+		}
+		seen[n.of] = true
+		return appendConjuncts(list, n.of.root, seen)
 	}
 	return append(list, n)
 }

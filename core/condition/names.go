@@ -5,7 +5,7 @@ import "slices"
 // AsksNames tells whether the condition asks for the host, the app, the
 // process or message id, the intake or the peer of a record. One that does not
 // may be asked of a record without them.
-func (c *Condition) AsksNames() bool { return asksNames(c.root) }
+func (c *Condition) AsksNames() bool { return c.names }
 
 func asksNames(n node) bool {
 	switch n := n.(type) {
@@ -16,7 +16,7 @@ func asksNames(n node) bool {
 	case *not:
 		return asksNames(n.part)
 	case *named:
-		return asksNames(n.node)
+		return n.of.names
 	case *textTest:
 		return n.prop.isName()
 	case *expressionTest:

@@ -41,7 +41,7 @@ func Parse(text string, names Names) (c *Condition, err error) {
 	if p.tok.kind != end {
 		p.leftOver()
 	}
-	return &Condition{root: root, text: text, intakes: p.intakes}, nil
+	return newCondition(root, text, p.intakes), nil
 }
 
 type parser struct {
@@ -210,7 +210,7 @@ func (p *parser) named() node {
 	if problem != nil {
 		p.fail(t, problem.What, problem.Mend)
 	}
-	return &named{t.text, c.root}
+	return &named{name: t.text, of: c}
 }
 
 // operator reads [not] and one of the operators that a subject has. It returns the operator's first word.

@@ -36,7 +36,7 @@ func ask(n node, in Contents) {
 			ask(part, in)
 		}
 	case *named:
-		ask(n.node, in)
+		ask(n.of.root, in)
 	case *textTest:
 		for i := range n.search {
 			n.possibleValue(&n.search[i], in)
@@ -51,7 +51,7 @@ func possible(n node, in Contents) bool {
 	case *or:
 		return slices.ContainsFunc(n.parts, func(part node) bool { return possible(part, in) })
 	case *named:
-		return possible(n.node, in)
+		return possible(n.of.root, in)
 	case *textTest:
 		return slices.ContainsFunc(n.search, func(s Searcher) bool { return n.possibleValue(&s, in) })
 	}

@@ -11,7 +11,7 @@ import (
 // threshold that it has. An error says why it cannot be lowered.
 func (c *Condition) WithThreshold(to record.Severity) (lowered *Condition, from record.Severity, err error) {
 	thresholds := 0
-	root := replace(c.root, func(t *severityTest) node {
+	l := lowering{done: map[*Condition]*Condition{}, lower: func(t *severityTest) node {
 		thresholds++
 		for from = record.Severity(7); !t.holds(from); from-- {
 		}
@@ -20,7 +20,8 @@ func (c *Condition) WithThreshold(to record.Severity) (lowered *Condition, from 
 			all.add(s)
 		}
 		return all
-	})
+	}}
+	root := l.replace(c.root)
 	switch {
 	case thresholds == 0:
 		return nil, 0, errors.New("its condition has no severity at least")
@@ -29,30 +30,39 @@ func (c *Condition) WithThreshold(to record.Severity) (lowered *Condition, from 
 	case to <= from:
 		return nil, from, errors.New("its threshold is " + from.String() + ", and nothing is added by " + to.String())
 	}
-	return &Condition{root: root, text: root.String(), intakes: c.intakes}, from, nil
+	return newCondition(root, root.String(), c.intakes), from, nil
 }
 
-// replace returns n with each threshold replaced by what f returns. Below a not
-// a threshold keeps records out: it is none of those.
-func replace(n node, f func(*severityTest) node) node {
+// lowering replaces thresholds, once in each condition that is named.
+type lowering struct {
+	lower func(*severityTest) node
+	done  map[*Condition]*Condition
+}
+
+// replace returns n with each threshold lowered. Below a not a threshold keeps
+// records out: it is none of those.
+func (l lowering) replace(n node) node {
 	switch n := n.(type) {
 	case *severityTest:
 		if n.least {
-			return f(n)
+			return l.lower(n)
 		}
 	case *and:
-		return &and{replaceAll(n.parts, f)}
+		return &and{l.replaceAll(n.parts)}
 	case *or:
-		return &or{replaceAll(n.parts, f)}
+		return &or{l.replaceAll(n.parts)}
 	case *named:
-		return &named{n.name, replace(n.node, f)}
+		if l.done[n.of] == nil {
+			l.done[n.of] = newCondition(l.replace(n.of.root), n.of.text, n.of.intakes)
+		}
+		return &named{n.name, l.done[n.of]}
 	}
 	return n
 }
 
-func replaceAll(parts []node, f func(*severityTest) node) (replaced []node) {
+func (l lowering) replaceAll(parts []node) (replaced []node) {
 	for _, part := range parts {
-		replaced = append(replaced, replace(part, f))
+		replaced = append(replaced, l.replace(part))
 	}
 	return replaced
 }

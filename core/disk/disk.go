@@ -6,6 +6,7 @@ package disk
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -63,6 +64,9 @@ func open(path string, flags int, mode fs.FileMode) (File, error) {
 	if errors.Is(err, unix.ELOOP) {
 		return nil, &fs.PathError{Op: "open", Path: path, Err: errors.New("this is a symbolic link, and links are not followed")}
 	}
+	if errors.Is(err, unix.ENXIO) { // a named pipe that nobody reads, or a socket
+		return nil, &fs.PathError{Op: "open", Path: path, Err: ErrNotRegular}
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -75,6 +79,38 @@ func open(path string, flags int, mode fs.FileMode) (File, error) {
 		return nil, err
 	}
 	return f, nil
+}
+
+// OpenRead opens a regular file for reading. What stands in its place, such as a
+// named pipe, does not block.
+func OpenRead(path string) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, err
+	}
+	st, err := f.Stat()
+	if err == nil && !st.Mode().IsRegular() {
+		err = &fs.PathError{Op: "read", Path: path, Err: ErrNotRegular}
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+// ReadSmall reads a regular file that is not larger than most bytes.
+func ReadSmall(path string, most int64) ([]byte, error) {
+	f, err := OpenRead(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	b, err := io.ReadAll(io.LimitReader(f, most+1))
+	if err == nil && int64(len(b)) > most {
+		err = &fs.PathError{Op: "read", Path: path, Err: fmt.Errorf("it is larger than %d KiB", most>>10)}
+	}
+	return b, err
 }
 
 func (osDisk) OpenAppend(path string, mode fs.FileMode) (File, error) {

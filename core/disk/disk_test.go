@@ -63,7 +63,7 @@ func TestOnlyRegularFilesAreOpened(t *testing.T) {
 		"symbolic link":      func(p string) error { return os.Symlink(filepath.Join(dir, "target"), p) },
 		"not a regular file": func(p string) error { return syscall.Mknod(p, syscall.S_IFIFO|0o600, 0) },
 		"is a directory":     func(p string) error { return os.Mkdir(p, 0o700) },
-		"no such device or address": func(p string) error { // a socket
+		"this is not a regular file": func(p string) error { // a socket
 			fd, err := syscall.Socket(syscall.AF_UNIX, syscall.SOCK_DGRAM, 0)
 			if err != nil {
 				return err

@@ -237,7 +237,7 @@ func measure(live string, format roll.Format, now time.Time) (m measured) {
 
 // firstTime returns the time of the first record of a file.
 func firstTime(path string, format roll.Format) (time.Time, bool) {
-	f, err := os.Open(path)
+	f, err := disk.OpenRead(path)
 	if err != nil || format == nil {
 		return time.Time{}, false
 	}

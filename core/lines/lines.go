@@ -211,7 +211,16 @@ func (m *Maker) Flush(out *Out) {
 	}
 	m.waiting = false
 	m.record(out, &m.first, out.Keep(bytes.TrimRight(m.joined, "\n")))
+	if cap(m.joined) > keptSize {
+		m.joined = nil
+	}
 }
+
+// keptSize is how much memory of an event is kept for the next, in bytes.
+const keptSize = 16 << 10
+
+// Held returns how many bytes of memory the event takes that waits.
+func (m *Maker) Held() int { return cap(m.joined) }
 
 // Inherit takes over the event that waits in another maker, whose source ends
 // at end and goes on in that of m from start on. The event ends where its last

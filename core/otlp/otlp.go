@@ -17,9 +17,7 @@ import (
 
 	common "go.opentelemetry.io/proto/otlp/common/v1"
 	logs "go.opentelemetry.io/proto/otlp/logs/v1"
-	"google.golang.org/protobuf/encoding/protojson"
 	"google.golang.org/protobuf/encoding/protowire"
-	"google.golang.org/protobuf/proto"
 
 	"oakbarrel/core/record"
 )
@@ -36,31 +34,28 @@ const maxDepth = 32
 // Decode reads an ExportLogsServiceRequest and calls each with every record.
 // The record's slices are its own. Refused counts those that cannot be taken,
 // and why tells the reason of the last. An error says that the body cannot be
-// read as a whole.
+// read as a whole; then, of protobuf, no record was given.
 func Decode(body []byte, isJSON bool, s Settings, each func(r *record.Record)) (refused int, why string, err error) {
-	var request logs.LogsData // an export request has the same form
+	split := splitProto
 	if isJSON {
-		err = protojson.UnmarshalOptions{DiscardUnknown: true}.Unmarshal(body, &request)
-	} else {
-		err = proto.UnmarshalOptions{DiscardUnknown: true}.Unmarshal(body, &request)
+		split = splitJSON
 	}
-	if err != nil {
-		return 0, "", fmt.Errorf("the body is no export request of logs: %w", err)
-	}
-	for _, resource := range request.GetResourceLogs() {
-		for _, scope := range resource.GetScopeLogs() {
-			d := decoder{Settings: s, isJSON: isJSON, resource: resource.GetResource().GetAttributes(), scope: scope.GetScope()}
-			for _, l := range scope.GetLogRecords() {
-				r, err := d.record(l)
-				if err != nil {
-					refused, why = refused+1, err.Error()
-					continue
-				}
-				each(r)
-			}
+	err = split(body, func(g shared, l *logs.LogRecord, err error) {
+		d := decoder{Settings: s, isJSON: isJSON, resource: g.resource, scope: g.scope}
+		var r *record.Record
+		if err == nil {
+			r, err = d.record(l)
 		}
+		if err != nil {
+			refused, why = refused+1, err.Error()
+			return
+		}
+		each(r)
+	})
+	if err != nil {
+		err = fmt.Errorf("the body is no export request of logs: %w", err)
 	}
-	return refused, why, nil
+	return refused, why, err
 }
 
 type decoder struct {

@@ -27,6 +27,7 @@ import (
 
 // Plan is one host's configuration.
 type Plan struct {
+	Memory  int64  // bytes that senders can make an agent hold, 0 for the default
 	File    string // where it was read
 	Source  []byte
 	Host    string // "" for the machine's name

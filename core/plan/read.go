@@ -31,7 +31,7 @@ type planReader struct {
 }
 
 func (r *planReader) read(body ast.Node) *Plan {
-	top, _ := r.mapping(body, Position{1, 1}, "the plan", "oakbarrel: 1 and the rest of the plan", "oakbarrel", "host", "zone", "service", "disk", "conditions", "intakes", "rules", "otherwise", "outlets", "tend")
+	top, _ := r.mapping(body, Position{1, 1}, "the plan", "oakbarrel: 1 and the rest of the plan", "oakbarrel", "host", "zone", "service", "disk", "memory", "conditions", "intakes", "rules", "otherwise", "outlets", "tend")
 	p := &Plan{}
 	r.version(top)
 	if e, ok := top.get("host"); ok {
@@ -43,6 +43,9 @@ func (r *planReader) read(body ast.Node) *Plan {
 	r.floor, r.setsAt = disk.Floor{Percent: 5}, map[string]Position{}
 	if e, ok := top.get("disk"); ok {
 		r.readDisk(e)
+	}
+	if e, ok := top.get("memory"); ok {
+		p.Memory = r.memory(e)
 	}
 	if e, ok := top.get("service"); ok {
 		r.service, r.hasService = r.readService(e), true

@@ -9,6 +9,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/lexer"
 	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
 )
@@ -182,6 +183,9 @@ func (s *source) parseYAML() (body ast.Node, problem *Finding) {
 		at := strings.IndexFunc(s.text, func(r rune) bool { return r == utf8.RuneError })
 		return nil, &Finding{Position: s.position(at), What: "this is not UTF-8", Mend: "save the file as UTF-8"}
 	}
+	if problem := s.tooLarge(); problem != nil {
+		return nil, problem
+	}
 	file, err := parser.ParseBytes([]byte(s.text), 0, parser.AllowDuplicateMapKey())
 	if err != nil {
 		return nil, s.syntaxFinding(err)
@@ -199,6 +203,42 @@ func (s *source) parseYAML() (body ast.Node, problem *Finding) {
 		return nil, &Finding{Position: Position{1, 1}, What: "the plan is empty", Mend: "begin with oakbarrel: 1"}
 	}
 	return body, nil
+}
+
+// Bounds of a plan, so that none takes the reader's memory.
+const (
+	maxDepth = 64
+	maxNodes = 100_000
+)
+
+// tooLarge finds where a plan has more in it than is read.
+func (s *source) tooLarge() *Finding {
+	if strings.Count(s.text, "[")+strings.Count(s.text, "{")+strings.Count(s.text, "\n") > maxNodes {
+		return &Finding{Position: Position{1, 1}, What: fmt.Sprintf("the plan has more than %d lines and brackets", maxNodes), Mend: "make it smaller: lists of paths can be patterns, and rules conditions with in (…)"}
+	}
+	depth, nodes := 0, 0
+	var columns []int // at which the keys and list items around a place begin
+	for _, t := range lexer.Tokenize(s.text) {
+		switch t.Type {
+		case token.SequenceStartType, token.MappingStartType:
+			depth++
+		case token.SequenceEndType, token.MappingEndType:
+			depth--
+		case token.SequenceEntryType, token.MappingValueType:
+			for len(columns) > 0 && columns[len(columns)-1] >= t.Position.IndentNum {
+				columns = columns[:len(columns)-1]
+			}
+			columns = append(columns, t.Position.IndentNum)
+		}
+		at := Position{t.Position.Line, t.Position.Column}
+		if depth+len(columns) > maxDepth {
+			return &Finding{Position: at, What: fmt.Sprintf("the plan is nested deeper than %d", maxDepth), Mend: "no part of a plan needs that; take brackets away"}
+		}
+		if nodes++; nodes > 3*maxNodes {
+			return &Finding{Position: at, What: fmt.Sprintf("the plan has more than %d parts", maxNodes), Mend: "make it smaller: lists of paths can be patterns, and rules conditions with in (…)"}
+		}
+	}
+	return nil
 }
 
 var (

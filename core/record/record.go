@@ -42,8 +42,9 @@ type Record struct {
 	Source  uint16
 	Through []Mark
 
-	fields *Tree // kept when the record is used again
-	parsed bool  // fields are those of this record
+	judged map[any]bool // what Judge noted
+	fields *Tree        // kept when the record is used again
+	parsed bool         // fields are those of this record
 }
 
 // Peer is who sent a record as far as the kernel tells: an address, or the
@@ -105,6 +106,24 @@ func (r *Record) HasFields() bool {
 
 // cutKey names the field that marks a record which was longer than allowed.
 var cutKey = []byte("cut@32473")
+
+// Judge notes the answer to a question about the record, which Judged returns
+// until the record is changed by [Record.Unjudge] or used again.
+func (r *Record) Judge(question any, answer bool) {
+	if r.judged == nil {
+		r.judged = map[any]bool{}
+	}
+	r.judged[question] = answer
+}
+
+// Judged returns the answer to a question, and whether it is known.
+func (r *Record) Judged(question any) (answer, known bool) {
+	answer, known = r.judged[question]
+	return answer, known
+}
+
+// Unjudge forgets all answers: the record has changed.
+func (r *Record) Unjudge() { r.judged = nil }
 
 // Reset empties the record for another use.
 func (r *Record) Reset() { *r = Record{fields: r.fields} }

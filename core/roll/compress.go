@@ -78,7 +78,7 @@ func compressorOf(kind Compression) compressor {
 // kill at any moment leaves the piece, its whole copy, or both; what is not
 // whole never has the name of a piece.
 func writeCompressed(ctx context.Context, d disk.Disk, from, to string, c compressor, level int) (size int64, err error) {
-	in, err := os.Open(from)
+	in, err := disk.OpenRead(from)
 	if err != nil {
 		return 0, err
 	}
@@ -144,7 +144,7 @@ func (s stopping) Read(b []byte) (int, error) {
 
 // Open opens a live file or a piece for reading, decompressed as its name says.
 func Open(path string) (io.ReadCloser, error) {
-	f, err := os.Open(path)
+	f, err := disk.OpenRead(path)
 	if err != nil {
 		return nil, err
 	}

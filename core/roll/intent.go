@@ -236,7 +236,7 @@ func (w *Writer) recover(live disk.File, st fs.FileInfo) error {
 // damage reads what is going to be cut off.
 func (w *Writer) damage(cut, size int64) Damage {
 	d := Damage{File: w.intentPath}
-	if f, err := os.Open(w.path); err == nil && cut >= 0 {
+	if f, err := disk.OpenRead(w.path); err == nil && cut >= 0 {
 		d.Cut = make([]byte, size-cut)
 		f.ReadAt(d.Cut, cut)
 		f.Close()

@@ -20,7 +20,7 @@ import (
 func linesOf(source string, first, last int) (lines []byte, taken []Taken) {
 	for n := first; n <= last; n++ {
 		lines = fmt.Appendf(lines, "%s %d\n", source, n)
-		taken = append(taken, Taken{len(lines), record.Mark{Source: source, Offset: int64(n)}})
+		taken = append(taken, Taken{End: len(lines), Mark: record.Mark{Source: source, Offset: int64(n)}})
 	}
 	return lines, taken
 }

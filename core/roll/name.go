@@ -16,6 +16,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"oakbarrel/core/disk"
 )
 
 // Piece is one closed file of a rolled set.
@@ -116,7 +118,7 @@ func Pieces(live string) ([]Piece, error) { return list(live, tallyCounts(live))
 
 // tallyCounts tells whether the tally of a set has pieces with numbers.
 func tallyCounts(live string) bool {
-	text, _ := os.ReadFile(live + TallySuffix)
+	text, _ := disk.ReadSmall(live+TallySuffix, 1<<30)
 	name, _ := json.Marshal(filepath.Base(live) + ".")
 	name = append([]byte(`"name":`), name[:len(name)-1]...)
 	for {

@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"oakbarrel/core/disk"
 )
 
 // MaxLine is the longest line that is read from a set, in bytes. What a line
@@ -40,7 +42,7 @@ func NewReader(live string, follow bool) (*Reader, error) {
 		return p, nil
 	}
 	for {
-		f, err := os.Open(live)
+		f, err := disk.OpenRead(live)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}
@@ -69,7 +71,7 @@ func (r *Reader) openCounted() bool {
 		if !p.Counted {
 			continue
 		}
-		f, err := os.Open(p.Path)
+		f, err := disk.OpenRead(p.Path)
 		if err != nil {
 			return false
 		}

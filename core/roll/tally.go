@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"strings"
 	"time"
 
@@ -67,7 +66,7 @@ func (e *TallyError) Error() string { return fmt.Sprintf("line %d of the tally %
 // is returned.
 func ReadTally(live string) (*Tally, error) {
 	t := &Tally{}
-	f, err := os.Open(live + TallySuffix)
+	f, err := disk.OpenRead(live + TallySuffix)
 	if errors.Is(err, fs.ErrNotExist) {
 		return t, nil
 	}

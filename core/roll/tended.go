@@ -265,8 +265,8 @@ func (t *Tended) dropUncut() error {
 
 // begins tells whether the live file begins with the whole content of a piece.
 func (t *Tended) begins(piece string) bool {
-	a, err1 := os.Open(t.folder.Inside(piece))
-	b, err2 := os.Open(t.folder.Inside(t.settings.Path))
+	a, err1 := disk.OpenRead(t.folder.Inside(piece))
+	b, err2 := disk.OpenRead(t.folder.Inside(t.settings.Path))
 	if err1 != nil || err2 != nil {
 		return false
 	}

@@ -247,7 +247,7 @@ func endsWithin(path string, size int64) (bool, error) {
 	if size == 0 {
 		return false, nil
 	}
-	f, err := os.Open(path)
+	f, err := disk.OpenRead(path)
 	if err != nil {
 		return false, err
 	}

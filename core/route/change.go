@@ -32,6 +32,7 @@ func (c *Change) isZero() bool {
 // apply changes a record. New texts are put at the end of arena, which is
 // returned; labelled tells whether a rule before has labelled the record.
 func (c *Change) apply(r *record.Record, arena []byte, labelled bool) []byte {
+	r.Unjudge()
 	if c.Severity != nil {
 		r.Priority = record.MakePriority(r.Facility(), *c.Severity)
 	}

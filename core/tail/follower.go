@@ -102,9 +102,10 @@ type Follower struct {
 	lookAt    time.Time       // when they are to be looked at next, zero for at the usual time
 	lookCost  time.Duration
 	saved     time.Time
-	altered   bool // what is known of a source, since saved
-	moved     bool // how far one is read, since saved
-	old       bool // what was read was written by the version before
+	bounded   time.Time // when it was last looked how much waits
+	altered   bool      // what is known of a source, since saved
+	moved     bool      // how far one is read, since saved
+	old       bool      // what was read was written by the version before
 	memo      *memo.File
 	urgent    bool // a source is new, and must be written down before it is read
 
@@ -303,7 +304,7 @@ func (f *Follower) readDirty() bool {
 		}
 	}
 	f.limitOpen()
-	return true
+	return f.boundWaiting()
 }
 
 // limitOpen closes the files that were not read for the longest time, so that

@@ -104,6 +104,13 @@ func (st *stream) waiting(read int64) int64 {
 	return read
 }
 
+// freePart gives the memory of a message back that was large.
+func (st *stream) freePart() {
+	if cap(st.part) > chunkSize {
+		st.part = nil
+	}
+}
+
 // inherited tells whether something waits that began in another log and had no
 // line of this one yet.
 func (st *stream) inherited() bool { return st.parts && st.left != nil || st.maker.Inherited() }
@@ -148,6 +155,7 @@ func (f *Follower) unwrap(s *source, l *lines.Line, now time.Time) {
 		st.parts = false
 		*l = st.first
 		l.Text = f.out.Keep(st.part)
+		st.freePart()
 	}
 	f.add(s, i, l, now)
 }
@@ -225,6 +233,43 @@ func (f *Follower) pass(s *source) bool {
 	f.moved = true
 	f.publish(s)
 	return f.letGo(s)
+}
+
+// mostWaiting bounds what waits of events and messages of all files for more, in
+// bytes. What is over goes on as it is.
+const mostWaiting = 32 << 20
+
+// boundWaiting passes events on before their time, where too much waits.
+func (f *Follower) boundWaiting() bool {
+	if f.now().Sub(f.bounded) < time.Second {
+		return true
+	}
+	f.bounded = f.now()
+	total := 0
+	for _, s := range f.sources {
+		total += s.waitingBytes()
+	}
+	for _, s := range f.sources {
+		if total <= mostWaiting {
+			return true
+		}
+		if n := s.waitingBytes(); n > 0 {
+			total -= n
+			if !f.flushAll(s) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// waitingBytes returns how much memory waits for more of a source.
+func (s *source) waitingBytes() int {
+	n := len(s.long)
+	for i := range s.streams {
+		n += cap(s.streams[i].part) + s.streams[i].maker.Held()
+	}
+	return n
 }
 
 // handOver has a container's message or event that has begun at the end of a
@@ -314,6 +359,7 @@ func (f *Follower) flush(s *source, stream int) {
 		st.parts = false
 		l := st.first
 		l.Text = f.out.Keep(st.part)
+		st.freePart()
 		st.maker.Add(&f.out, &l)
 	}
 	st.maker.Flush(&f.out)

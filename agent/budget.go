@@ -1,0 +1,127 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+	"runtime"
+	"runtime/debug"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"oakbarrel/core/plan"
+)
+
+// budget bounds what senders can make the agent hold in memory, in bytes: what of
+// messages has come and is not whole, and requests that are being read. What is
+// over waits, and is turned away where it waits in vain.
+type budget struct {
+	limit, used, most atomic.Int64
+	turnedAway        atomic.Int64
+}
+
+// Bounds of the budget.
+const (
+	leastMemory   = 16 << 20
+	defaultMemory = 256 << 20
+	budgetPause   = 20 * time.Millisecond
+	budgetWait    = 5 * time.Second // for room
+	heapBase      = 64 << 20        // of the heap, beside what the budget bounds
+)
+
+var errNoRoom = errors.New("the agent holds as much of unfinished messages and requests as its plan allows (memory)")
+
+// follow puts the budget of a plan in force.
+func (b *budget) follow(p *plan.Plan) {
+	limit := p.Memory
+	if limit == 0 {
+		limit = min(defaultMemory, max(leastMemory, machineMemory()/10))
+	}
+	b.limit.Store(limit)
+	debug.SetMemoryLimit(limit + heapBase)
+}
+
+// machineMemory returns how much memory there is for the agent, in bytes.
+func machineMemory() int64 {
+	b, _ := os.ReadFile("/proc/meminfo")
+	for line := range strings.Lines(string(b)) {
+		if rest, found := strings.CutPrefix(line, "MemTotal:"); found {
+			kib, _ := strconv.ParseInt(strings.TrimSuffix(strings.TrimSpace(rest), " kB"), 10, 64)
+			return kib << 10
+		}
+	}
+	return 0
+}
+
+// enter takes room for n bytes, and tells whether there is any.
+func (b *budget) enter(n int64) bool {
+	used := b.used.Add(n)
+	if used > b.limit.Load() {
+		b.used.Add(-n)
+		return false
+	}
+	for {
+		most := b.most.Load()
+		if used <= most || b.most.CompareAndSwap(most, used) {
+			return true
+		}
+	}
+}
+
+// wait takes room for n bytes, and waits for it for some time.
+func (b *budget) wait(ctx context.Context, n int64) bool {
+	for end := time.Now().Add(budgetWait); !b.enter(n); {
+		if time.Now().After(end) {
+			b.turnedAway.Add(1)
+			return false
+		}
+		pause(ctx, budgetPause)
+		if ctx.Err() != nil {
+			return false
+		}
+	}
+	return true
+}
+
+func (b *budget) leave(n int64) { b.used.Add(-n) }
+
+// MemoryStatus tells what of its memory the agent has lent to unfinished messages
+// and requests.
+type MemoryStatus struct {
+	Limit      int64 `json:"limit_bytes"`
+	Used       int64 `json:"used_bytes"`
+	Most       int64 `json:"most_bytes"`  // in this run
+	TurnedAway int64 `json:"turned_away"` // connections and requests that found no room
+	Heap       int64 `json:"heap_bytes"`  // of the agent, as it is now
+}
+
+func (b *budget) status() MemoryStatus {
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	return MemoryStatus{b.limit.Load(), b.used.Load(), b.most.Load(), b.turnedAway.Load(), int64(m.HeapAlloc)}
+}
+
+// metered is a reader that takes room for each piece before it reads it.
+type metered struct {
+	io.Reader
+	ctx    context.Context
+	budget *budget
+	times  int64 // how often what is read will stand in memory
+	taken  int64
+}
+
+func (m *metered) Read(p []byte) (int, error) {
+	p = p[:min(len(p), 64<<10)]
+	if !m.budget.wait(m.ctx, int64(len(p))*m.times) {
+		return 0, errNoRoom
+	}
+	n, err := m.Reader.Read(p)
+	m.budget.leave(int64(len(p)-n) * m.times)
+	m.taken += int64(n) * m.times
+	return n, err
+}
+
+func (m *metered) release() { m.budget.leave(m.taken) }
