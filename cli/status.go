@@ -76,6 +76,7 @@ func (a *app) printStatus(s agent.Status) {
 		fmt.Fprintf(a.stdout, "         detail window: rule %q takes %s instead of %s until %s\n", d.Rule, d.To, d.From, clock(d.Until))
 	}
 	a.printOutlets(s.Outlets)
+	a.printFaults(s)
 	if len(s.Tended) > 0 {
 		a.printTendedFiles(s.Tended)
 	}
@@ -146,6 +147,34 @@ func waiting(o agent.OutletStatus) string {
 		line += fmt.Sprintf("; the next try is in %.0f s", max(0, time.Until(*o.NextTry).Seconds()))
 	}
 	return line
+}
+
+// printFaults tells of parts that have failed, of damaged files, and of what found
+// no room in memory.
+func (a *app) printFaults(s agent.Status) {
+	if len(s.Faults) > 0 {
+		fmt.Fprintln(a.stdout, "\nfaults   parts of the agent that have failed; the others went on")
+	}
+	for _, f := range s.Faults {
+		state := "it runs again"
+		if f.Next != nil {
+			state = fmt.Sprintf("it is begun again in %.0f s", max(0, time.Until(*f.Next).Seconds()))
+		}
+		lost := ""
+		if f.Lost > 0 {
+			lost = fmt.Sprintf("; %s lost", plural(int(f.Lost), "record"))
+		}
+		fmt.Fprintf(a.stdout, "  %s: failed %s, first %s, last %s%s; %s\n    %s at %s\n", f.Part, plural(int(f.Count), "time"), ago(f.First), ago(f.Last), lost, state, record.Visible(f.What), f.Where)
+	}
+	if len(s.Damaged) > 0 {
+		fmt.Fprintln(a.stdout, "\ndamaged  files of the state folder, which were put aside")
+	}
+	for _, d := range s.Damaged {
+		fmt.Fprintf(a.stdout, "  %s, %s: %s\n    it cost %s\n", d.Part, ago(d.At), d.File, record.Visible(d.Cost))
+	}
+	if s.Memory.TurnedAway > 0 {
+		fmt.Fprintf(a.stdout, "\nmemory   %s found no room in the %s that the plan lends to senders\n", count(s.Memory.TurnedAway)+" connections or requests", size(s.Memory.Limit))
+	}
 }
 
 func (a *app) printTendedFiles(files []agent.TendedFile) {

@@ -267,7 +267,12 @@ func (h *host) waitForLines(name string, n int) (lines []string) {
 // eventually waits for what other processes do.
 func (h *host) eventually(what string, done func() bool) {
 	h.t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); !done(); time.Sleep(10 * time.Millisecond) {
+	h.within(20*time.Second, what, done)
+}
+
+func (h *host) within(limit time.Duration, what string, done func() bool) {
+	h.t.Helper()
+	for deadline := time.Now().Add(limit); !done(); time.Sleep(10 * time.Millisecond) {
 		if time.Now().After(deadline) {
 			h.t.Fatalf("it does not come about that %s", what)
 		}

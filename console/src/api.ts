@@ -111,8 +111,22 @@ export interface Host {
     tended?: { tend: string; path: string; live_bytes: number; pieces: number; piece_bytes: number; trouble: string }[];
     forecast?: { sets: SetForecast[]; disks: DiskForecast[] };
     told?: Told[];
+    faults?: Fault[];
+    damaged?: { at: string; part: string; file: string; cost: string; aside: string }[];
     details?: { rule: string; from: string; to: string; until: string }[];
   };
+}
+
+// A part of an agent that has failed; next is when it is begun again, null where it runs.
+export interface Fault {
+  part: string;
+  count: number;
+  first: string;
+  last: string;
+  what: string;
+  where: string;
+  lost: number;
+  next: string | null;
 }
 
 // A notice that a person got.

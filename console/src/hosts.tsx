@@ -43,6 +43,13 @@ export function troublesOf(h: Host): string[] {
     if (d.full && new Date(d.full).getTime() - Date.now() < 14 * 86400e3) list.push(`the disk of ${d.folder} is full on ${day(new Date(d.full))}, as its files grow now`);
     if (d.free <= d.floor) list.push(`nothing is written on the disk of ${d.folder}: no more is free than is to stay free`);
   }
+  for (const f of s.faults ?? []) {
+    const times = f.count === 1 ? "once" : `${count(f.count)} times, first ${ago(f.first)}`;
+    const lost = f.lost > 0 ? `; ${count(f.lost)} records were lost` : "";
+    const now = f.next ? `it is begun again at ${clock(new Date(f.next))}` : "it runs again";
+    list.push(`${f.part} has failed ${times}, last ${ago(f.last)}: ${f.what} at ${f.where}${lost}; ${now}`);
+  }
+  for (const d of s.damaged ?? []) list.push(`${d.file} was found damaged ${ago(d.at)}, of ${d.part}; it cost ${d.cost}`);
   for (const t of h.tally_trouble ?? []) list.push(`the tally of ${t.path}: ${t.what}, seen ${ago(t.at)}`);
   for (const d of s.details ?? []) list.push(`detail window: rule ${d.rule} takes ${d.to} until ${clock(new Date(d.until))}`);
   return list;

@@ -27,7 +27,8 @@ type intent struct {
 
 const (
 	intentMagic = "OBI2"
-	intentSize  = 45 // bytes before the marks
+	intentEnd   = "\x00\x00\x00\x00" // stands behind the last, where else the next begins
+	intentSize  = 45                 // bytes before the marks
 )
 
 // intentLog is the file of intents. One follows the other as long as their
@@ -40,13 +41,13 @@ type intentLog struct {
 }
 
 func (l *intentLog) note(i intent) error {
-	l.buffer = i.append(l.buffer[:0], l.number)
+	l.buffer = append(i.append(l.buffer[:0], l.number), intentEnd...)
 	if _, err := l.file.WriteAt(l.buffer, l.at); err != nil {
 		return err
 	}
 	l.number++
 	if len(i.marks) > 0 || i.void {
-		l.at += int64(len(l.buffer))
+		l.at += int64(len(l.buffer) - len(intentEnd))
 	}
 	return nil
 }
@@ -111,6 +112,7 @@ type notes struct {
 	all     []intent
 	next    uint64 // the number of the next
 	damaged bool   // one cannot be read: those behind it do not count
+	unclean bool   // something else than the end stands behind the last: one that is damaged, or was torn by a kill
 }
 
 // readIntents reads the intents at a path. None is no error: nothing was written yet.
@@ -122,7 +124,8 @@ func readIntents(path string) (n notes) {
 	for {
 		i, number, size := parseIntent(b)
 		if size == 0 {
-			n.damaged = goesOnBehind(b, n.next)
+			n.unclean = len(b) >= len(intentEnd) && string(b[:len(intentEnd)]) != intentEnd
+			n.damaged = n.unclean && goesOnBehind(b, n.next)
 			return n
 		}
 		if number < n.next {
@@ -170,7 +173,7 @@ func (n notes) settle(live fs.FileInfo) (marks map[string]int64, cut int64) {
 				cut = i.size
 			}
 			continue
-		case last && n.damaged && is && live.Size() > i.size+i.length:
+		case last && n.unclean && is && live.Size() > i.size+i.length: // a torn one was not carried out
 			cut = i.size + i.length
 		}
 		for _, m := range i.marks {
@@ -178,6 +181,16 @@ func (n notes) settle(live fs.FileInfo) (marks map[string]int64, cut int64) {
 		}
 	}
 	return marks, cut
+}
+
+// torn tells whether what is cut off is what the last intent speaks of, which a
+// kill has torn.
+func (n notes) torn(live fs.FileInfo) bool {
+	if len(n.all) == 0 || n.damaged {
+		return false
+	}
+	last := n.all[len(n.all)-1]
+	return last.length > 0 && live.Size() < last.size+last.length
 }
 
 // Marks returns how far the set of a live file has taken followed sources, as
@@ -204,7 +217,7 @@ func (w *Writer) recover(live disk.File, st fs.FileInfo) error {
 	n := readIntents(w.intentPath)
 	marks, cut := n.settle(st)
 	size := st.Size()
-	if n.damaged && w.damaged != nil {
+	if (n.damaged || n.unclean && cut >= 0 && size > cut) && w.damaged != nil && !n.torn(st) {
 		w.damaged(w.damage(cut, size))
 	}
 	if cut >= 0 {
