@@ -102,6 +102,8 @@ type Follower struct {
 	lookAt    time.Time       // when they are to be looked at next, zero for at the usual time
 	lookCost  time.Duration
 	saved     time.Time
+	tried     time.Time // when it was last tried to save
+	unsaved   string    // why that failed, "" where it did not
 	bounded   time.Time // when it was last looked how much waits
 	altered   bool      // what is known of a source, since saved
 	moved     bool      // how far one is read, since saved
@@ -175,9 +177,7 @@ func (f *Follower) step() bool {
 	if !f.readDirty() {
 		return false
 	}
-	if err := f.saveAtTimes(); err != nil {
-		f.log.Error("how far files are followed cannot be written down", "why", err)
-	}
+	f.saveAtTimes()
 	return true
 }
 
@@ -217,7 +217,7 @@ func (f *Follower) take(c changes) {
 }
 
 func (f *Follower) anyDirty() bool {
-	return slices.ContainsFunc(f.sources, func(s *source) bool { return s.dirty && f.readable(s) })
+	return !(f.urgent && f.unsaved != "") && slices.ContainsFunc(f.sources, func(s *source) bool { return s.dirty && f.readable(s) })
 }
 
 // readable tells whether a source may be read now.
@@ -258,8 +258,8 @@ func (f *Follower) nextDue() time.Time {
 			}
 		}
 	}
-	if f.altered || f.moved {
-		next = earlier(next, f.saved.Add(saveTime))
+	if due, is := f.saveIsDue(); is {
+		next = earlier(next, due)
 	}
 	return next
 }
@@ -298,6 +298,9 @@ func (f *Follower) lookIsDue() bool {
 // readDirty reads the sources in which something changed, a piece of each in
 // turn. It returns false where the process ends.
 func (f *Follower) readDirty() bool {
+	if !f.isKnown() {
+		return true
+	}
 	for _, s := range slices.Clone(f.sources) {
 		if f.readable(s) && (s.dirty || !s.retry.IsZero() || f.isDue(s)) && !f.readTurn(s) {
 			return false

@@ -154,11 +154,9 @@ func (f *Follower) readChunk(s *source) (taken int, end, ok bool) {
 		return 0, true, true
 	}
 	s.lastSize = st.Size()
-	if f.urgent {
-		if err := f.save(); err != nil {
-			f.fail(s, fmt.Errorf("what is followed cannot be written down: %w", err))
-			return 0, true, true
-		}
+	if !f.isKnown() {
+		s.dirty = true
+		return 0, true, true
 	}
 	now := f.now()
 	used := f.takeLines(s, b, at, now)
@@ -367,11 +365,9 @@ func (f *Follower) readAll(s *source, content *content) bool {
 		n, err := content.read(f.buffer[held:], at+int64(held))
 		n += held
 		now := f.now()
-		if f.urgent {
-			if err := f.save(); err != nil {
-				f.fail(s, err)
-				return true
-			}
+		if !f.isKnown() {
+			s.dirty = true
+			return true
 		}
 		b := f.buffer[:n]
 		used := f.takeLines(s, b, at, now)

@@ -194,11 +194,41 @@ func (s *source) place() string {
 	return string(b)
 }
 
-func (f *Follower) saveAtTimes() error {
-	if !f.urgent && (!f.altered && !f.moved || f.now().Before(f.saved.Add(saveTime))) {
-		return nil
+// saveIsDue returns when something is to be written down, if anything is.
+func (f *Follower) saveIsDue() (due time.Time, is bool) {
+	switch {
+	case f.unsaved != "":
+		due = f.tried.Add(pollTime)
+	case f.urgent:
+		due = f.tried
+	default:
+		due = f.saved.Add(saveTime)
 	}
-	return f.save()
+	return due, f.urgent || f.altered || f.moved
+}
+
+// isKnown tells whether each source is written down that is new: else none is
+// read, so that those that come first are read first, and all are known again.
+func (f *Follower) isKnown() bool {
+	if f.urgent {
+		f.saveAtTimes()
+	}
+	return !f.urgent
+}
+
+// saveAtTimes writes down what is to be, and tells once where it cannot.
+func (f *Follower) saveAtTimes() {
+	if due, is := f.saveIsDue(); !is || f.now().Before(due) {
+		return
+	}
+	f.tried = f.now()
+	why := ""
+	if err := f.save(); err != nil {
+		if why = err.Error(); f.unsaved == "" {
+			f.log.Error("how far files are followed cannot be written down; it is tried again each second", "why", why)
+		}
+	}
+	f.unsaved = why
 }
 
 // passed returns the least offset to which a source was passed on.
