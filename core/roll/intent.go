@@ -125,7 +125,7 @@ func readIntents(path string) (n notes) {
 		i, number, size := parseIntent(b)
 		if size == 0 {
 			n.unclean = len(b) >= len(intentEnd) && string(b[:len(intentEnd)]) != intentEnd
-			n.damaged = n.unclean && goesOnBehind(b, n.next)
+			n.damaged = n.unclean && (len(n.all) == 0 || goesOnBehind(b, n.next)) // the first always stands there
 			return n
 		}
 		if number < n.next {

@@ -241,18 +241,15 @@ func (f *Follower) nextDue() time.Time {
 		next = earlier(next, f.lookAt)
 	}
 	for _, s := range f.sources {
-		if !s.known || s.Done {
-			continue
-		}
-		if !s.retry.IsZero() {
+		if s.follows() && !s.retry.IsZero() {
 			next = earlier(next, s.retry)
 		}
-		if s.partial > 0 {
+		if s.follows() && s.partial > 0 {
 			next = earlier(next, s.since.Add(f.settings.LastWait))
 		}
 		for i := range s.streams {
 			if st := &s.streams[i]; st.maker != nil {
-				if _, waits := st.maker.Waiting(); waits || st.parts {
+				if _, waits := st.maker.Waiting(); (waits || st.parts) && (s.follows() || !f.goesOn(s)) {
 					next = earlier(next, st.last.Add(f.joinWait(s)))
 				}
 			}
@@ -302,8 +299,15 @@ func (f *Follower) readDirty() bool {
 		return true
 	}
 	for _, s := range slices.Clone(f.sources) {
-		if f.readable(s) && (s.dirty || !s.retry.IsZero() || f.isDue(s)) && !f.readTurn(s) {
-			return false
+		switch {
+		case f.readable(s) && (s.dirty || !s.retry.IsZero() || f.isDue(s)):
+			if !f.readTurn(s) {
+				return false
+			}
+		case !s.follows() && f.eventIsDue(s) && !f.goesOn(s): // nothing more will come to what it has begun
+			if !f.flushAll(s) {
+				return false
+			}
 		}
 	}
 	f.limitOpen()

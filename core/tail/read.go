@@ -351,7 +351,7 @@ func (f *Follower) finish(s *source) {
 	f.release(s)
 	s.close()
 	now := f.now()
-	s.Done, s.Size, s.known = true, s.lastSize, false
+	s.Done, s.Size, s.Length, s.known = true, s.lastSize, s.read, false
 	f.note(s)
 	if f.byPath[s.real] != s {
 		s.Gone = &now
@@ -398,7 +398,7 @@ func (f *Follower) readAll(s *source, content *content) bool {
 func (f *Follower) finishPacked(s *source) {
 	f.reachedEnd(s)
 	f.release(s)
-	s.Done, s.Size = true, s.lastSize
+	s.Done, s.Size, s.Length = true, s.lastSize, s.read
 	f.note(s)
 }
 

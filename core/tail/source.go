@@ -22,6 +22,7 @@ type source struct {
 	Head   fingerprint `json:"head"`   // of its beginning
 	Begin  int64       `json:"begin"`  // where it is followed from
 	Size   int64       `json:"size"`   // of a file that is no longer read: when it was finished
+	Length int64       `json:"length"` // of what stood in it then, decompressed
 	Packed bool        `json:"packed"` // the file is compressed
 	Short  bool        `json:"short"`  // the file is a copy that has less than was read
 	Done   bool        `json:"done"`   // read to its end, and the file is not written to any more

@@ -74,7 +74,7 @@ func (f *Follower) begin(s *source) {
 			s.read = st.from
 		}
 	}
-	if s.Done && s.read < s.Position { // an outlet has lost what it had not written down
+	if s.Done && !s.Short && s.read < max(s.Position, s.Length) { // an outlet has not got all of it
 		s.Done = false
 	}
 	s.dirty = true
@@ -324,15 +324,12 @@ func (f *Follower) letGo(s *source) bool {
 
 // isDue tells whether something of a source has waited for long enough.
 func (f *Follower) isDue(s *source) bool {
-	if f.lastIsDue(s) {
-		return true
-	}
-	for i := range s.streams {
-		if f.streamIsDue(s, &s.streams[i]) {
-			return true
-		}
-	}
-	return false
+	return f.lastIsDue(s) || f.eventIsDue(s)
+}
+
+// eventIsDue tells whether an event of a source has waited for long enough.
+func (f *Follower) eventIsDue(s *source) bool {
+	return slices.ContainsFunc(s.streams, func(st stream) bool { return f.streamIsDue(s, &st) })
 }
 
 func (f *Follower) streamIsDue(s *source, st *stream) bool {
