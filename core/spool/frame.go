@@ -19,7 +19,7 @@ type frame struct {
 	records     uint32
 	group       numbers       // of the whole group
 	first, last uint64        // numbers of the frame
-	marks       []record.Mark // in one frame of the group
+	marks       []record.Mark
 	body        []byte
 }
 

@@ -215,12 +215,10 @@ func (s *Spool) write(group []laneID, marks []record.Mark) error {
 	defer s.mu.Unlock()
 	whole := numbers{s.written + 1, s.next.Load() - 1}
 	var undo []func()
-	for i, id := range group {
+	for _, id := range group {
 		p, l := &s.pending[id], &s.lanes[id]
-		f := frame{records: p.records, group: whole, first: p.first, last: p.last, body: p.body}
-		if i == 0 {
-			f.marks = marks
-		}
+		// The marks stand in each, so that one that is damaged takes none with it.
+		f := frame{records: p.records, group: whole, first: p.first, last: p.last, marks: marks, body: p.body}
 		chunks, before := len(l.chunks), chunk{}
 		if chunks > 0 {
 			before = l.chunks[chunks-1]
