@@ -21,9 +21,9 @@ console: console/dist/index.html
 console/dist/index.html: console/package-lock.json console/index.html console/vite.config.ts console/tsconfig.json $(wildcard console/src/*)
 	cd console && npm ci --no-audit --no-fund --loglevel=error && npm run build --loglevel=error 
 
-# What works with several goroutines again, looking for data races; whole processes too. It needs gcc.
+# What works with several goroutines again, looking for data races; with WHOLE=./e2e whole processes too. It needs gcc.
 race: setup console
-	CGO_ENABLED=1 OAKBARREL_RACE=1 go test -count=1 -race -timeout 20m ./core/roll ./core/tail ./core/disk/... ./core/spool ./agent ./service/... ./e2e
+	CGO_ENABLED=1 OAKBARREL_RACE=1 go test -count=1 -race -timeout 20m ./core/roll ./core/tail ./core/disk/... ./core/memo ./core/spool ./agent ./service/... $(WHOLE)
 
 lint:
 	@test -z "$$(gofmt -l .)" || { gofmt -l .; echo 'run: gofmt -w .'; exit 1; }
@@ -33,9 +33,10 @@ lint:
 bench: setup
 	go test -run '^$$' -bench . -benchtime 1x -timeout 30m ./bench
 
-# Half an hour of kills, cut and slow connections and rolled files, on the whole road from a host into the store.
+# Half an hour each of kills, cut and slow connections and rolled files on the whole road from hosts into the
+# store, and of what the programs, containers, compressors and disks of one host do.
 soak: setup console
-	OAKBARREL_SOAK=$${OAKBARREL_SOAK:-30m} go test -count=1 -v -timeout 60m -run 'TestSoak' ./e2e
+	OAKBARREL_SOAK=$${OAKBARREL_SOAK:-30m} go test -count=1 -v -timeout 90m -run 'TestSoak' ./e2e
 
 # A minute for each fuzz target.
 fuzz:

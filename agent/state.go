@@ -155,6 +155,7 @@ func (s *state) load(name string, v any) error {
 	path := filepath.Join(s.dir, name)
 	var missing error
 	var damaged []string
+	found := false
 	for _, p := range []string{path, path + twinSuffix} {
 		b, err := os.ReadFile(p)
 		if err != nil {
@@ -162,22 +163,27 @@ func (s *state) load(name string, v any) error {
 			continue
 		}
 		content, ok := unsealed(b)
-		if !ok && !bytes.Contains(b, []byte("\n#")) { // the version before wrote no checksum
-			content, ok = b, p == path
+		if !ok && p == path && !bytes.Contains(b, []byte("\n#")) { // the version before wrote no checksum
+			content, ok = b, json.Valid(b)
 		}
-		if ok && json.Unmarshal(content, v) == nil {
-			for _, d := range damaged {
-				s.putAside(Damage{Part: "agent", File: d, Cost: "nothing: it is known from its twin"})
-			}
-			return nil
+		if !ok || !found && json.Unmarshal(content, v) != nil {
+			damaged = append(damaged, p)
+			continue
 		}
-		damaged = append(damaged, p)
+		found = true
 	}
-	if len(damaged) == 0 {
-		return missing
+	cost := "what stood in it; the agent goes on as without it"
+	if found {
+		cost = "nothing: it is known from its twin"
 	}
 	for _, d := range damaged {
-		s.putAside(Damage{Part: "agent", File: d, Cost: "what stood in it; the agent goes on as without it"})
+		s.putAside(Damage{Part: "agent", File: d, Cost: cost})
+	}
+	switch {
+	case found:
+		return nil
+	case len(damaged) == 0:
+		return missing
 	}
 	return fmt.Errorf("%s: %w", path, errDamaged)
 }

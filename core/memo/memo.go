@@ -100,7 +100,7 @@ func Read(path string) (Found, error) {
 // merge takes the facts of a file over those that are older, and tells whether
 // the file is sound. A last line that has no end was torn by a kill.
 func (f *Found) merge(b []byte, numbers map[string]uint64) (sound bool) {
-	sound = len(b) > 0
+	sound = bytes.IndexByte(b, '\n') >= 0 // its first line was written in one step
 	for first := true; len(b) > 0; first = false {
 		end := bytes.IndexByte(b, '\n')
 		if end < 0 {

@@ -17,8 +17,8 @@ import (
 // that no number is missing.
 type frame struct {
 	records     uint32
-	group       numbers       // of the whole group
-	first, last uint64        // numbers of the frame
+	group       numbers // of the whole group
+	first, last uint64  // numbers of the frame
 	marks       []record.Mark
 	body        []byte
 }

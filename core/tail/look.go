@@ -63,6 +63,7 @@ func (f *Follower) look() {
 		f.seek(s, l)
 	}
 	f.forgetAsides(found)
+	f.altered = f.altered || slices.ContainsFunc(f.sources, f.isOver) // then the next save forgets it
 	f.first = false
 	f.sortSources()
 	f.oldestFirst()
