@@ -19,7 +19,6 @@ import (
 type running struct {
 	t     *testing.T
 	dir   string
-	agent *Agent
 	end   context.CancelFunc
 	ended chan error
 }
