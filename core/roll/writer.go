@@ -231,9 +231,11 @@ func (w *Writer) dropIntents() {
 // Rebase tells that all marks are written down elsewhere, so that the file of
 // intents may begin anew. It is for the goroutine of Write.
 func (w *Writer) Rebase() {
-	if w.intents != nil {
-		w.intents.at = 0
+	if w.intents == nil || w.intents.at == 0 {
+		return
 	}
+	w.intents.at = 0
+	w.intents.note(intent{inode: w.inode, size: w.size}) // so that those before do not count; if it fails they still may
 }
 
 func (w *Writer) setSize(size int64) {

@@ -368,6 +368,6 @@ func (f *Follower) Positions() (marks []record.Mark) {
 // sortSources puts what was written before in front.
 func (f *Follower) sortSources() {
 	slices.SortStableFunc(f.sources, func(a, b *source) int {
-		return cmp.Or(a.written.Compare(b.written), cmp.Compare(b.age, a.age), cmp.Compare(a.number, b.number))
+		return cmp.Or(a.Written.Compare(b.Written), cmp.Compare(b.age, a.age), cmp.Compare(a.number, b.number))
 	})
 }

@@ -335,7 +335,7 @@ func (f *Follower) beginMissed(s *source, l *looking) {
 		return
 	}
 	for _, p := range f.neighbours(s, l) {
-		if f.byPath[p.real] != nil || f.matches(p.path) || s.is(p.stat) || f.excluded(p.path) || setOf(s.former) != setOf(p.path) || p.stat.written.Before(s.written) {
+		if f.byPath[p.real] != nil || f.matches(p.path) || s.is(p.stat) || f.excluded(p.path) || setOf(s.former) != setOf(p.path) || p.stat.written.Before(s.Written) {
 			continue
 		}
 		if d := decide(p.seen(), f.likes(p, l, f.looked), f.settings, f.now()); d.fate == begins {
@@ -516,8 +516,8 @@ func (f *Follower) place(s *source, c candidate) {
 		f.note(s)
 	}
 	s.known, s.real, s.changed, s.lastSize = true, c.real, c.stat.changed, c.stat.size
-	if !s.Packed || s.written.IsZero() { // a compressor changes the time, and puts it back at its end
-		s.written = c.stat.written
+	if !s.Packed || s.Written.IsZero() { // a compressor changes the time, and puts it back at its end
+		s.Written = c.stat.written
 	}
 	f.byInode[c.stat.inode()] = s
 	f.byPath[c.real] = s

@@ -14,19 +14,20 @@ import (
 // is renamed, copied or compressed to. A file that is cut begins another one.
 type source struct {
 	// What is written down.
-	ID     string      `json:"id"`
-	Path   string      `json:"path"`   // where it stands, or stood last
-	Born   string      `json:"born"`   // where it was when it was first seen
-	Device uint64      `json:"device"` // holds within one start of the machine
-	Inode  uint64      `json:"inode"`
-	Head   fingerprint `json:"head"`   // of its beginning
-	Begin  int64       `json:"begin"`  // where it is followed from
-	Size   int64       `json:"size"`   // of a file that is no longer read: when it was finished
-	Length int64       `json:"length"` // of what stood in it then, decompressed
-	Packed bool        `json:"packed"` // the file is compressed
-	Short  bool        `json:"short"`  // the file is a copy that has less than was read
-	Done   bool        `json:"done"`   // read to its end, and the file is not written to any more
-	Gone   *time.Time  `json:"gone"`   // since when there is no file with it
+	ID      string      `json:"id"`
+	Path    string      `json:"path"`   // where it stands, or stood last
+	Born    string      `json:"born"`   // where it was when it was first seen
+	Device  uint64      `json:"device"` // holds within one start of the machine
+	Inode   uint64      `json:"inode"`
+	Head    fingerprint `json:"head"`    // of its beginning
+	Begin   int64       `json:"begin"`   // where it is followed from
+	Size    int64       `json:"size"`    // of a file that is no longer read: when it was finished
+	Written time.Time   `json:"written"` // when the file was last written to, when it was last looked at
+	Length  int64       `json:"length"`  // of what stood in it then, decompressed
+	Packed  bool        `json:"packed"`  // the file is compressed
+	Short   bool        `json:"short"`   // the file is a copy that has less than was read
+	Done    bool        `json:"done"`    // read to its end, and the file is not written to any more
+	Gone    *time.Time  `json:"gone"`    // since when there is no file with it
 
 	// Written down apart from the rest, as it changes more often.
 	Position int64       `json:"-"` // how far it was passed on when that was written down
@@ -39,15 +40,14 @@ type source struct {
 
 	known    bool // the file was found to be this source in this run
 	file     *os.File
-	head     []byte    // of Head
-	tail     []byte    // what was read last
-	former   string    // where it stood before it was renamed
-	real     string    // Path without links
-	changed  int64     // when the file or its name was changed last, as the system tells, in nanoseconds
-	lastSize int64     // when it was last looked at
-	written  time.Time // when the file was last written to, when it was last looked at
-	age      int64     // see rolledAge, of Path
-	number   int       // in the order in which sources became known
+	head     []byte // of Head
+	tail     []byte // what was read last
+	former   string // where it stood before it was renamed
+	real     string // Path without links
+	changed  int64  // when the file or its name was changed last, as the system tells, in nanoseconds
+	lastSize int64  // when it was last looked at
+	age      int64  // see rolledAge, of Path
+	number   int    // in the order in which sources became known
 	used     time.Time
 
 	read    int64 // up to here lines were taken
@@ -76,17 +76,17 @@ func newID() string {
 
 // stat is what is known of a file without reading it.
 type stat struct {
+	written        time.Time
 	device, number uint64 // number is that of the inode
 	size           int64
 	changed        int64 // nanoseconds
-	written        time.Time
 	links          uint64
 	owner          uint32
 }
 
 func statOf(st os.FileInfo) stat {
 	s := st.Sys().(*syscall.Stat_t)
-	return stat{uint64(s.Dev), s.Ino, st.Size(), s.Ctim.Nano(), st.ModTime(), uint64(s.Nlink), s.Uid}
+	return stat{st.ModTime(), uint64(s.Dev), s.Ino, st.Size(), s.Ctim.Nano(), uint64(s.Nlink), s.Uid}
 }
 
 func (s stat) inode() inode { return inode{s.device, s.number} }
