@@ -36,7 +36,7 @@ bench: setup
 # Half an hour each of kills, cut and slow connections and rolled files on the whole road from hosts into the
 # store, and of what the programs, containers, compressors and disks of one host do.
 soak: setup console
-	OAKBARREL_SOAK=$${OAKBARREL_SOAK:-30m} go test -count=1 -v -timeout 90m -run 'TestSoak' ./e2e
+	OAKBARREL_SOAK=$${OAKBARREL_SOAK:-30m} go test -count=1 -v -timeout 90m -run '$(or $(SOAK),TestSoak)' ./e2e
 
 # A minute for each fuzz target.
 fuzz:

@@ -303,9 +303,9 @@ func (c *chaos) damage() {
 // elsewhere is there once too, or told as lost, with its number.
 // OAKBARREL_SOAK sets for how long.
 func TestSoakHost(t *testing.T) {
-	span := 15 * time.Second
-	if d, err := time.ParseDuration(os.Getenv("OAKBARREL_SOAK")); err == nil {
-		span = d
+	span, err := time.ParseDuration(os.Getenv("OAKBARREL_SOAK"))
+	if err != nil {
+		t.Skip("this takes minutes: make soak runs it")
 	}
 	withFaults(t)
 	s := newStore(t)

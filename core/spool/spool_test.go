@@ -1,8 +1,10 @@
 package spool
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -385,4 +387,33 @@ func FuzzFrame(f *testing.F) {
 		}
 		parseNote(ranges)
 	})
+}
+
+// A spool that the version before has written is gone on with.
+func TestTheSpoolOfTheVersionBeforeIsRead(t *testing.T) {
+	dir := t.TempDir()
+	os.WriteFile(filepath.Join(dir, "state.json"), []byte(`{"confirmed":5,"marks":{"s":7}}`), 0o640)
+	body := appendRecord(nil, 0, numbered(6, record.Info))
+	head := make([]byte, oldSize)
+	copy(head, oldMagic)
+	binary.LittleEndian.PutUint32(head[8:], uint32(len(body)))
+	binary.LittleEndian.PutUint32(head[16:], 1)
+	for at := 20; at < oldSize; at += 8 {
+		binary.LittleEndian.PutUint64(head[at:], 6)
+	}
+	old := append(head, body...)
+	binary.LittleEndian.PutUint32(old[4:], crc32.Checksum(old[8:], castagnoli))
+	os.WriteFile(chunkName(dir, laneOf(record.Info, true), 6), old, 0o640)
+	s := open(t, disk.OS, dir, 1<<30)
+	expect(t, "mark", s.Marks()["s"], 7)
+	expect(t, "state", fmt.Sprint(s.State().Confirmed, s.State().Held), "5 1")
+	add(t, s, 7, 8, mixed, true)
+	got, _ := readAll(t, s, 10, 1<<20)
+	expect(t, "numbers", got, sequence(6, 8))
+	if err := s.Confirm(8); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "state.json")); err == nil {
+		t.Error("the old file stays")
+	}
 }

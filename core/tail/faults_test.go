@@ -264,3 +264,28 @@ func TestDamageOfWhatIsKnown(t *testing.T) {
 		})
 	}
 }
+
+// What the version before has written down is read, and then written anew.
+func TestTheRegistryOfTheVersionBeforeIsRead(t *testing.T) {
+	b := newBench(t, "*.log")
+	text := strings.Repeat("a line that was read by the version before\n", 10)
+	b.write("a.log", text)
+	st, err := os.Stat(b.path("a.log"))
+	b.must(err)
+	at := statOf(st)
+	head := printOf(0, []byte(text))
+	b.must(os.WriteFile(b.path(".json"), fmt.Appendf(nil, `{"boot":%q,"sources":[{"id":"0011223344556677","path":%q,"device":%d,"inode":%d,"head":{"at":0,"length":%d,"sum":%q},"begin":0,"position":%d,"tail":{"at":0,"length":0,"sum":""},"size":0,"short":false,"done":false,"gone":null}]}`,
+		bootID(), b.path("a.log"), at.device, at.number, head.Length, head.Sum, len(text)), 0o640))
+	for i := range b.outlets {
+		b.outlets[i].marks["0011223344556677"] = int64(len(text))
+	}
+	b.start()
+	b.write("a.log", "new\n")
+	b.await("new")
+	b.stop()
+	if _, err := os.Stat(b.path(".json")); err == nil {
+		t.Error("the old file stays")
+	}
+	b.start()
+	b.await("new")
+}
