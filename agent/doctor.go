@@ -166,7 +166,11 @@ func (d *doctor) lookAtAgent(ctx context.Context, stateDir string) {
 
 // lookAtFault tells of a part that has failed.
 func (d *doctor) lookAtFault(f Fault) {
-	what := fmt.Sprintf("it has failed %d times, last at %s: %s at %s", f.Count, f.Last.Format(time.DateTime), f.What, f.Where)
+	often := fmt.Sprintf("%d times, last", f.Count)
+	if f.Count == 1 {
+		often = "once,"
+	}
+	what := fmt.Sprintf("it has failed %s at %s: %s at %s", often, f.Last.Format(time.DateTime), f.What, f.Where)
 	if f.Lost > 0 {
 		what += fmt.Sprintf("; %d records were lost", f.Lost)
 	}
