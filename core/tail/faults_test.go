@@ -26,7 +26,7 @@ func paced(b *bench, pause time.Duration, every int, traces bool, events int) (w
 				os.Rename(fmt.Sprintf("%s.%d", log, n), fmt.Sprintf("%s.%d", log, n+1))
 			}
 			if os.Rename(log, log+".1") == nil {
-				rolled = min(rolled+1, 8)
+				rolled++
 			}
 		}
 		b.write("box/box-json.log", fmt.Sprintf(`{"log":"%s\n","stream":"%s","time":"2026-11-28T10:00:00.5Z"}`+"\n", text, stream))
