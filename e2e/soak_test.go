@@ -209,11 +209,11 @@ outlets:
 	}
 	t.Setenv("OAKBARREL_URL", s.url())
 	t.Setenv("OAKBARREL_TOKEN", s.token("bay", "read"))
-	hosts[0].eventually("all lines are in the store", func() bool {
+	hosts[0].within(90*time.Second, "all lines are in the store", func() bool {
 		return s.count("bay") >= int64(len(want))
 	})
 	for _, h := range hosts {
-		h.eventually("nothing waits", func() bool { return h.status().Outlets[0].Held == 0 }) // and the balance closes
+		h.within(90*time.Second, "nothing waits", func() bool { return h.status().Outlets[0].Held == 0 }) // and the balance closes
 	}
 	out, stderr, code := run(t, "read", "--cask", "bay", "--since", "1d", "--limit", "0", "--output", "json")
 	if code != 0 {

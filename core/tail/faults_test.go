@@ -63,7 +63,7 @@ func TestAContainerRollsAtEveryPace(t *testing.T) {
 			t.Parallel()
 			b := newBench(t, "*/*-json.log", "*/*-json.log.*")
 			b.settings.Wrapping, b.settings.LastWait = Docker, time.Hour
-			b.settings.Lines.Join = lines.Join{Indented: true, Wait: 300 * time.Millisecond}
+			b.settings.Lines.Join = lines.Join{Indented: true, Wait: 2 * time.Second}
 			b.start()
 			want := paced(b, c.pause, c.every, c.traces, c.events)
 			for end := time.Now().Add(10 * time.Second); len(b.lines()) < len(want) && time.Now().Before(end); {
