@@ -25,7 +25,6 @@ type budget struct {
 
 // Bounds of the budget.
 const (
-	leastMemory   = 16 << 20
 	defaultMemory = 256 << 20
 	budgetPause   = 20 * time.Millisecond
 	budgetWait    = 5 * time.Second // for room
@@ -38,7 +37,7 @@ var errNoRoom = errors.New("the agent holds as much of unfinished messages and r
 func (b *budget) follow(p *plan.Plan) {
 	limit := p.Memory
 	if limit == 0 {
-		limit = min(defaultMemory, max(leastMemory, machineMemory()/10))
+		limit = min(defaultMemory, max(plan.LeastMemory, machineMemory()/10))
 	}
 	b.limit.Store(limit)
 	debug.SetMemoryLimit(limit + heapBase)

@@ -27,7 +27,7 @@ const (
 // fileOutlet writes lines into rolled sets: one, or where its path has places,
 // as many as records ask for.
 type fileOutlet struct {
-	fallible
+	common
 	path    string // as the plan has it
 	intents string // the folder of the notes of writes
 	notes   string // the file that says how far followed sources are taken in all sets
@@ -44,8 +44,6 @@ type fileOutlet struct {
 	marked   time.Time  // when the marks were last written down; likewise
 	saved    savedMarks
 
-	mu           sync.Mutex
-	settings     plan.Outlet
 	sets         map[string]*fileSet
 	order        []*fileSet // in the order in which they were made
 	scratch      []byte
@@ -59,14 +57,12 @@ type fileOutlet struct {
 	lastWrite    time.Time
 	trouble      string
 	troubleSince time.Time
-	leaves       bool
-	ended        bool
 	deadline     time.Time // once the agent stops: when the writing must be over
 }
 
 func (a *Agent) newFileOutlet(s plan.Outlet) *fileOutlet {
 	o := &fileOutlet{
-		fallible: newFallible(), path: s.File.Path, intents: filepath.Join(a.state.dir, intentsDir), notes: filepath.Join(a.state.dir, intentsDir, intentName(s.File.Path)+marksSuffix), log: a.log, settings: s, agent: a, sets: map[string]*fileSet{},
+		common: newCommon(s), path: s.File.Path, intents: filepath.Join(a.state.dir, intentsDir), notes: filepath.Join(a.state.dir, intentsDir, intentName(s.File.Path)+marksSuffix), log: a.log, agent: a, sets: map[string]*fileSet{},
 		wake: make(chan struct{}, 1), rolled: make(chan struct{}, 1), rolls: make(chan rollRequest), roomMade: make(chan struct{}), stopped: make(chan struct{}),
 	}
 	o.marks = newTakenMarks(o.readMarks())
@@ -322,16 +318,6 @@ func (o *fileOutlet) leave() {
 	o.wakeUp()
 }
 
-func (o *fileOutlet) stay() bool {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	if o.ended {
-		return false
-	}
-	o.leaves = false
-	return true
-}
-
 func (o *fileOutlet) stop(deadline time.Time) {
 	o.mu.Lock()
 	o.leaves, o.deadline = true, deadline
@@ -358,29 +344,11 @@ func (o *fileOutlet) snapshot() balance.Outlet {
 	return account
 }
 
-func (o *fileOutlet) settled() plan.Outlet {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	return o.settings
-}
-
-func (o *fileOutlet) isLeaving() bool {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	return o.leaves
-}
-
 func (o *fileOutlet) shed(records int64) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.account.In += records
 	o.account.Shed += records
-}
-
-func (o *fileOutlet) got() int64 {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	return o.counted
 }
 
 // inMemory counts what was not written: also what was counted and not held when

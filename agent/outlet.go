@@ -63,28 +63,62 @@ type outlet interface {
 	carry(balance.Outlet)
 }
 
-// fallible is the part that all outlets share of how they fail.
-type fallible struct {
-	broken   atomic.Bool
-	once     sync.Once
-	broke    chan struct{} // closed when the outlet fails
-	mended   chan struct{} // closed when another has taken its place
-	counted  int64         // records of the batch that is being taken, or was last
-	heldFrom int64         // records in memory that are of sources
+// common is the part that all outlets share: their settings, their leaving, and
+// how they fail.
+type common struct {
+	broken atomic.Bool
+	once   sync.Once
+	broke  chan struct{} // closed when the outlet fails
+	mended chan struct{} // closed when another has taken its place
+
+	mu       sync.Mutex
+	settings plan.Outlet
+	leaves   bool
+	ended    bool
+	counted  int64 // records of the batch that is being taken, or was last
+	heldFrom int64 // records in memory that are of sources
 }
 
-func newFallible() fallible {
-	return fallible{broke: make(chan struct{}), mended: make(chan struct{})}
+func newCommon(s plan.Outlet) common {
+	return common{settings: s, broke: make(chan struct{}), mended: make(chan struct{})}
 }
 
-func (f *fallible) fail() {
-	f.broken.Store(true)
-	f.once.Do(func() { close(f.broke) })
+func (c *common) fail() {
+	c.broken.Store(true)
+	c.once.Do(func() { close(c.broke) })
 }
 
-func (f *fallible) down() bool { return f.broken.Load() }
+func (c *common) down() bool { return c.broken.Load() }
 
-func (f *fallible) replaced() { close(f.mended) }
+func (c *common) replaced() { close(c.mended) }
+
+func (c *common) settled() plan.Outlet {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.settings
+}
+
+func (c *common) isLeaving() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.leaves
+}
+
+func (c *common) stay() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.ended {
+		return false
+	}
+	c.leaves = false
+	return true
+}
+
+func (c *common) got() int64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.counted
+}
 
 func keyOf(s plan.Outlet) string {
 	if s.Kind == "file" {

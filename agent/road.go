@@ -281,7 +281,7 @@ func (o *spoolOutlet) finish(ctx context.Context, to road, u *underWay) error {
 		return err
 	}
 	if o.most > 0 && !again {
-		if o.most *= 2; o.most >= o.plan().Spool.Records {
+		if o.most *= 2; o.most >= o.settled().Spool.Records {
 			o.most = 0
 		}
 	}
@@ -294,12 +294,6 @@ func (o *spoolOutlet) finish(ctx context.Context, to road, u *underWay) error {
 		return errAgain
 	}
 	return err
-}
-
-func (o *spoolOutlet) plan() plan.Outlet {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	return o.settings
 }
 
 // leaveOut writes the first record that is not confirmed down as refused, and

@@ -22,7 +22,7 @@ import (
 // spoolOutlet sends records elsewhere. What it takes is in its spool until the
 // other side has it.
 type spoolOutlet struct {
-	fallible
+	common
 	name      string
 	kind      string
 	spool     *spool.Spool
@@ -40,9 +40,7 @@ type spoolOutlet struct {
 	retry     backoff // of the sending goroutine
 	most      int     // records of the next batch, of the sending goroutine: fewer while it looks for one that is refused
 
-	mu             sync.Mutex
 	road           road
-	settings       plan.Outlet
 	changes        int   // how often the road was changed
 	in, shedBefore int64 // records; shed before they came into the spool
 	out            int64 // delivered before an outlet that had failed was replaced
@@ -57,8 +55,6 @@ type spoolOutlet struct {
 	since          time.Time
 	nextTry        time.Time // zero where nothing is in the way
 	lastWrite      time.Time
-	leaves         bool
-	ended          bool
 	deadline       time.Time
 }
 
@@ -96,8 +92,8 @@ func spoolCost(d spool.Damage) string {
 // delivered after each batch that is confirmed.
 func spoolOutletOn(sp *spool.Spool, s plan.Outlet, open func(plan.Outlet) (road, error), log *slog.Logger, delivered func()) *spoolOutlet {
 	return &spoolOutlet{
-		fallible: newFallible(), guard: func(_ string, run func()) bool { run(); return false },
-		name: s.Name, kind: s.Kind, spool: sp, log: log, delivered: delivered, open: open, settings: s, atStart: sp.State().Held,
+		common: newCommon(s), guard: func(_ string, run func()) bool { run(); return false },
+		name: s.Name, kind: s.Kind, spool: sp, log: log, delivered: delivered, open: open, atStart: sp.State().Held,
 		wake: make(chan struct{}, 1), plenty: make(chan struct{}, 1), flushed: make(chan struct{}, 1), confirmed: make(chan struct{}, 1), stopped: make(chan struct{}), room: make(chan struct{}),
 		retry: backoff{chance: rand.N[time.Duration]}, marks: newTakenMarks(sp.Marks()),
 	}
@@ -393,16 +389,6 @@ func (o *spoolOutlet) leave() {
 	o.leaves = true
 }
 
-func (o *spoolOutlet) stay() bool {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	if o.ended {
-		return false
-	}
-	o.leaves = false
-	return true
-}
-
 func (o *spoolOutlet) stop(deadline time.Time) {
 	o.mu.Lock()
 	o.deadline = deadline
@@ -466,25 +452,11 @@ func (o *spoolOutlet) snapshot() balance.Outlet {
 	return o.account(o.spool.State())
 }
 
-func (o *spoolOutlet) settled() plan.Outlet { return o.plan() }
-
-func (o *spoolOutlet) isLeaving() bool {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	return o.leaves
-}
-
 func (o *spoolOutlet) shed(records int64) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.in += records
 	o.shedBefore += records
-}
-
-func (o *spoolOutlet) got() int64 {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	return o.counted
 }
 
 func (o *spoolOutlet) inMemory() (held, again int64) {

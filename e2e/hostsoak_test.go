@@ -150,8 +150,6 @@ func (c *chaos) isRead(path string) bool {
 func (c *chaos) removeRead(path string) {
 	if c.await(path); c.isRead(path) {
 		time.Sleep(3 * time.Second) // until it is written down, also where a kill comes between
-		c.append(path+".removed", "")
-		os.Remove(path + ".removed")
 		if c.isRead(path) {
 			os.Remove(path)
 			c.count("removed")

@@ -248,7 +248,9 @@ func (m *Maker) record(out *Out, line *Line, text []byte) {
 		source = line.In
 	}
 	if len(text) == 0 {
-		m.take(out, line, source)
+		if line.End > 0 {
+			out.Batch.TakeAll(source, line.End, line.Through)
+		}
 		return
 	}
 	s := m.settings
@@ -274,17 +276,6 @@ func (m *Maker) record(out *Out, line *Line, text []byte) {
 	if r.App == nil {
 		r.App = s.App
 	}
-}
-
-// take notes how far sources are taken with a line that is no record.
-func (m *Maker) take(out *Out, line *Line, source string) {
-	if line.End == 0 {
-		return
-	}
-	for _, t := range line.Through {
-		out.Batch.TakeTo(t.Source, t.Offset)
-	}
-	out.Batch.TakeTo(source, line.End)
 }
 
 func (f *Fell) note(r *record.Record, severity bool) {

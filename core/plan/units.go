@@ -169,14 +169,14 @@ func (r *reader) limit(e entry) (l limit.Rate, ok bool) {
 	return l, l.Burst >= 1
 }
 
-// leastMemory is the least that senders may be allowed to have the agent hold.
-const leastMemory = 16 << 20
+// LeastMemory is the least that senders may be allowed to have the agent hold, in bytes.
+const LeastMemory = 16 << 20
 
 // memory reads how much memory senders can make the agent hold.
 func (r *reader) memory(e entry) int64 {
 	n := r.size(e)
-	if n > 0 && n < leastMemory {
-		r.fail(e.valueAt(), fmt.Sprintf("memory is less than %d MiB", leastMemory>>20), "write memory: 64MiB, or leave it away for the smaller of 256MiB and a tenth of the machine")
+	if n > 0 && n < LeastMemory {
+		r.fail(e.valueAt(), fmt.Sprintf("memory is less than %d MiB", LeastMemory>>20), "write memory: 64MiB, or leave it away for the smaller of 256MiB and a tenth of the machine")
 		return 0
 	}
 	return n

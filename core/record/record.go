@@ -167,10 +167,15 @@ func (b *Batch) TakeTo(source string, offset int64) uint16 {
 // end of those in which it began before. The batch gets all their marks, so
 // that no record of a source stands in it without.
 func (b *Batch) End(r *Record, source string, offset int64, through []Mark) {
+	r.Source, r.End, r.Through = b.TakeAll(source, offset, through), offset, through
+}
+
+// TakeAll is TakeTo, also for the sources that lead there.
+func (b *Batch) TakeAll(source string, offset int64, through []Mark) uint16 {
 	for _, m := range through {
 		b.TakeTo(m.Source, m.Offset)
 	}
-	r.Source, r.End, r.Through = b.TakeTo(source, offset), offset, through
+	return b.TakeTo(source, offset)
 }
 
 // Whole tells whether each record of a source has its mark in the batch.

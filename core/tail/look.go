@@ -269,7 +269,17 @@ func (f *Follower) seek(s *source, l *looking) {
 	if f.byPath[s.real] == s || s.Gone != nil && (s.Done || f.looked.Sub(*s.Gone) > time.Second) || s.file != nil && s.known {
 		return
 	}
-	for _, p := range f.neighbours(s, l) {
+	if f.goOnIn(s, f.neighbours(s, l), l) {
+		f.beginMissed(s, l)
+	} else if s.Gone == nil {
+		f.lose(s)
+	}
+}
+
+// goOnIn has a source go on in the first of some files that has it, and tells
+// whether there is one.
+func (f *Follower) goOnIn(s *source, files []*probe, l *looking) bool {
+	for _, p := range files {
 		if f.byPath[p.real] != nil {
 			continue
 		}
@@ -279,13 +289,10 @@ func (f *Follower) seek(s *source, l *looking) {
 		}
 		if d := decide(p.seen(), []like{k}, f.settings, f.now()); d.fate == goesOn {
 			f.goOn(s, p, d.short)
-			f.beginMissed(s, l)
-			return
+			return true
 		}
 	}
-	if s.Gone == nil {
-		f.lose(s)
-	}
+	return false
 }
 
 // lose notes that no file has a source any more.
@@ -473,18 +480,7 @@ func (f *Follower) findCopy(s *source) bool {
 			files = append([]*probe{{candidate: a.candidate}}, files...)
 		}
 	}
-	for _, p := range files {
-		k := f.likeOf(s, p, l, f.looked)
-		if k.content == different || f.byPath[p.real] != nil {
-			continue
-		}
-		if d := decide(p.seen(), []like{k}, f.settings, f.now()); d.fate == goesOn {
-			delete(f.asides, p.stat.inode())
-			f.goOn(s, p, d.short)
-			return true
-		}
-	}
-	return false
+	return f.goOnIn(s, files, l)
 }
 
 // place notes that a source stands at a path.
