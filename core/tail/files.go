@@ -53,7 +53,7 @@ func (f *Follower) report(reasons []File) {
 	clear(f.standing)
 	for _, s := range f.sources {
 		if s.Gone == nil || s.file != nil {
-			f.standing[inode{s.Device, s.Inode}] = s.ID
+			f.standing[s.inode()] = s.ID
 		}
 	}
 	for key, a := range f.asides {
@@ -211,7 +211,7 @@ func (f *Follower) setBack(path string, offset int64) error {
 	f.drop(s)
 	f.note(s)
 	f.urgent = true
-	f.byInode[inode{next.Device, next.Inode}], f.byPath[next.real] = next, next
+	f.byInode[next.inode()], f.byPath[next.real] = next, next
 	f.sources = append(f.sources, next)
 	f.begin(next)
 	f.sortSources()

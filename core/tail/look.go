@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -37,18 +38,20 @@ type looking struct {
 	cut      map[*source]bool // whose file is there and holds something else
 	families map[string][]*source
 	folders  map[string][]*probe // files of folders that no pattern finds
+	blurred  bool                // names changed while it was looked: what was not found may be there
 }
 
 // look finds the files, and for each file what it is.
 func (f *Follower) look() {
 	begun := time.Now()
 	f.looked, f.lookAt = f.now(), time.Time{}
-	found, reasons := f.find()
+	found, reasons, still := f.findAll()
 	for _, s := range f.sources {
 		s.known = s.known && s.file != nil // unless it is found again below
 	}
 	clear(f.byPath)
 	l := f.newLooking()
+	l.blurred = !still
 	f.looking = l
 	defer func() { f.looking = nil }()
 	strangers := f.placeKnown(found, l)
@@ -56,9 +59,7 @@ func (f *Follower) look() {
 		f.check(s)
 	}
 	f.linger(l)
-	for _, p := range strangers {
-		f.judge(p, l)
-	}
+	f.judgeAll(strangers, l)
 	for _, s := range slices.Clone(f.sources) {
 		f.seek(s, l)
 	}
@@ -69,6 +70,9 @@ func (f *Follower) look() {
 	f.oldestFirst()
 	f.report(append(reasons, f.asideFiles()...))
 	f.lookCost = time.Since(begun)
+	if l.blurred {
+		f.lookBy(f.now().Add(max(gatherTime, 10*f.lookCost)))
+	}
 }
 
 func (f *Follower) newLooking() *looking {
@@ -94,13 +98,14 @@ func (l *looking) add(s *source) {
 // the other files.
 func (f *Follower) placeKnown(found []candidate, l *looking) (strangers []*probe) {
 	for _, c := range found {
-		p := &probe{candidate: c}
+		p := &probe{candidate: c, look: l}
 		s := f.atInode(c)
 		switch {
 		case s == nil:
 			strangers = append(strangers, p)
 		case f.isUnchanged(s, p):
 			f.place(s, c)
+		case p.moved:
 		default:
 			l.cut[s] = s.Head.Length > 0
 			strangers = append(strangers, p)
@@ -126,6 +131,19 @@ func (f *Follower) isUnchanged(s *source, p *probe) bool {
 		return true // it was compared when it was finished
 	}
 	return s.Head.Length > 0 && isSame(like{content: p.compare(s)})
+}
+
+// judgeAll decides what files are, the oldest first. What was rolled before it
+// could be opened is found again by the next look: until then nothing is read of
+// what was written later under the same name.
+func (f *Follower) judgeAll(strangers []*probe, l *looking) {
+	held := map[string]bool{}
+	for _, p := range strangers {
+		if set := setOf(p.path); !held[set] {
+			f.judge(p, l)
+			held[set] = p.moved
+		}
+	}
 }
 
 // judge decides what a file is that is no source yet, and carries it out.
@@ -215,8 +233,11 @@ func (f *Follower) likeOf(s *source, p *probe, l *looking, since time.Time) like
 	return k
 }
 
-// carryOut does what was decided of a file.
+// carryOut does what was decided of a file, if it was there to be compared.
 func (f *Follower) carryOut(p *probe, a *aside) {
+	if p.moved {
+		return
+	}
 	key := p.stat.inode()
 	switch a.fate {
 	case begins:
@@ -236,11 +257,24 @@ func (f *Follower) carryOut(p *probe, a *aside) {
 	}
 }
 
-// beginFile makes a source of a file.
+// beginFile makes a source of a file, which is open from then on: as long as
+// nothing of it is written down, it could not be known again.
 func (f *Follower) beginFile(p *probe, d decision) {
+	content, err := p.open()
+	if p.moved {
+		return
+	}
 	s := &source{ID: newID(), Begin: d.begin, Packed: p.packed}
-	if f.first && f.settings.FromEnd {
-		s.Begin = lineBefore(p.candidate)
+	if err == nil {
+		if f.first && f.settings.FromEnd {
+			s.Begin = lineBefore(content)
+		}
+		if s.Packed = content.packed(); s.Packed {
+			s.Head = printOf(0, p.head)
+			content.close()
+		} else {
+			s.file = content.file
+		}
 	}
 	if d.twice {
 		f.log.Info("a file is read though it begins as another does: if it is a copy, its lines come twice", "path", p.path)
@@ -271,9 +305,18 @@ func (f *Follower) seek(s *source, l *looking) {
 	}
 	if f.goOnIn(s, f.neighbours(s, l), l) {
 		f.beginMissed(s, l)
-	} else if s.Gone == nil {
+	} else if s.Gone == nil && !f.mayBeThere(s, l) {
 		f.lose(s)
 	}
+}
+
+// mayBeThere tells whether a look was not good enough to say that no file has a
+// source any more: names changed meanwhile. Where that goes on and on it is said.
+func (f *Follower) mayBeThere(s *source, l *looking) bool {
+	if s.missed.IsZero() {
+		s.missed = f.looked
+	}
+	return l.blurred && f.looked.Sub(s.missed) < settleTime
 }
 
 // goOnIn has a source go on in the first of some files that has it, and tells
@@ -287,7 +330,8 @@ func (f *Follower) goOnIn(s *source, files []*probe, l *looking) bool {
 		if k.content == different {
 			continue
 		}
-		if d := decide(p.seen(), []like{k}, f.settings, f.now()); d.fate == goesOn {
+		d := decide(p.seen(), []like{k}, f.settings, f.now())
+		if d.fate == goesOn && !p.moved {
 			f.goOn(s, p, d.short)
 			return true
 		}
@@ -345,7 +389,7 @@ func (f *Follower) beginMissed(s *source, l *looking) {
 		if f.byPath[p.real] != nil || f.matches(p.path) || s.is(p.stat) || f.excluded(p.path) || setOf(s.former) != setOf(p.path) || p.stat.written.Before(s.Written) {
 			continue
 		}
-		if d := decide(p.seen(), f.likes(p, l, f.looked), f.settings, f.now()); d.fate == begins {
+		if d := decide(p.seen(), f.likes(p, l, f.looked), f.settings, f.now()); d.fate == begins && !p.moved {
 			f.beginFile(p, d)
 		}
 	}
@@ -357,7 +401,7 @@ func (f *Follower) neighbours(s *source, l *looking) (all []*probe) {
 	dir, name := filepath.Dir(cmp.Or(s.real, s.Path)), familyOf(s.Path)
 	files, known := l.folders[dir]
 	if !known {
-		files = f.readFolder(dir)
+		files = f.readFolder(dir, l)
 		l.folders[dir] = files
 	}
 	for _, p := range files {
@@ -371,7 +415,7 @@ func (f *Follower) neighbours(s *source, l *looking) (all []*probe) {
 }
 
 // readFolder returns the files of a folder, the newest first.
-func (f *Follower) readFolder(dir string) (all []*probe) {
+func (f *Follower) readFolder(dir string, l *looking) (all []*probe) {
 	entries, err := disk.ReadFolder(dir)
 	if err != nil || len(entries) > mostFolders {
 		return nil
@@ -382,7 +426,7 @@ func (f *Follower) readFolder(dir string) (all []*probe) {
 			continue
 		}
 		if st, err := e.Info(); err == nil {
-			all = append(all, &probe{candidate: candidate{path, path, statOf(st)}})
+			all = append(all, &probe{candidate: candidate{path, path, statOf(st)}, look: l})
 		}
 	}
 	slices.SortFunc(all, func(a, b *probe) int { return b.stat.written.Compare(a.stat.written) })
@@ -477,7 +521,7 @@ func (f *Follower) findCopy(s *source) bool {
 	files := f.neighbours(s, l)
 	for _, a := range f.asides {
 		if a.of == s {
-			files = append([]*probe{{candidate: a.candidate}}, files...)
+			files = append([]*probe{{candidate: a.candidate, look: l}}, files...)
 		}
 	}
 	return f.goOnIn(s, files, l)
@@ -507,7 +551,7 @@ func (f *Follower) place(s *source, c candidate) {
 	if s.Done && !s.Short && c.stat.size != s.Size { // somebody writes on
 		s.Done, s.dirty = false, true
 	}
-	if s.Gone != nil {
+	if s.missed = (time.Time{}); s.Gone != nil {
 		s.Gone = nil
 		f.note(s)
 	}
@@ -563,12 +607,8 @@ func (f *Follower) start(s *source, c candidate) {
 			s.waits = other // which stood here before
 		}
 	}
-	if s.Packed {
-		f.learnPacked(s)
-	} else if s.file != nil || f.open(s) {
-		if !f.hasHole(s, c.stat.size) {
-			f.sameHead(s)
-		}
+	if !s.Packed && (s.file != nil || f.open(s)) && !f.hasHole(s, c.stat.size) {
+		f.sameHead(s)
 	}
 }
 
@@ -630,9 +670,67 @@ func (f *Follower) oldestFirst() {
 	}
 }
 
+// findAll finds the files, those that were written to first in front. Where names
+// change while it looks, a file may be renamed from a name that comes to one that
+// was looked at: it looks again until two times find the same. Else still is
+// false, and it returns what was found at any time.
+func (f *Follower) findAll() (found []candidate, reasons []File, still bool) {
+	all, last := map[inode]candidate{}, map[string]inode(nil)
+	for range 4 {
+		begun := time.Now()
+		var folders map[string]bool
+		found, reasons, folders = f.find()
+		if !changedSince(folders, begun.Add(-clockTick)) {
+			return inOrder(found), reasons, true
+		}
+		names := map[string]inode{}
+		for _, c := range found {
+			names[c.path], all[c.stat.inode()] = c.stat.inode(), c
+		}
+		if last != nil && maps.Equal(names, last) {
+			return inOrder(found), reasons, true
+		}
+		last = names
+	}
+	return inOrder(slices.Collect(maps.Values(all))), reasons, false
+}
+
+// inOrder sorts files by when they were written to last, and leaves out those
+// that are found by several names.
+func inOrder(found []candidate) (kept []candidate) {
+	slices.SortFunc(found, func(a, b candidate) int {
+		if order := a.stat.written.Compare(b.stat.written); order != 0 {
+			return order
+		}
+		return cmp.Or(cmp.Compare(rolledAge(b.path), rolledAge(a.path)), cmp.Compare(b.path, a.path))
+	})
+	seen := map[inode]bool{}
+	for _, c := range found {
+		if key := c.stat.inode(); !seen[key] {
+			kept = append(kept, c)
+			seen[key] = true
+		}
+	}
+	return kept
+}
+
+// clockTick is by how much the times of files may be behind.
+const clockTick = 20 * time.Millisecond
+
+// changedSince tells whether names changed in one of some folders since a time.
+func changedSince(folders map[string]bool, since time.Time) bool {
+	for dir := range folders {
+		if st, err := os.Stat(dir); err != nil || since.UnixNano() < statOf(st).changed {
+			return true
+		}
+	}
+	return false
+}
+
 // find walks through what the patterns find, and has the folders watched.
-func (f *Follower) find() (found []candidate, reasons []File) {
-	folders, seen := map[string]bool{}, map[string]bool{}
+func (f *Follower) find() (found []candidate, reasons []File, folders map[string]bool) {
+	folders = map[string]bool{}
+	seen := map[string]bool{}
 	hit := false
 	no := func(path string, size int64, why string) {
 		reasons = append(reasons, File{Path: path, Size: size, State: NotRead, Why: why})
@@ -672,25 +770,7 @@ func (f *Follower) find() (found []candidate, reasons []File) {
 		}
 	}
 	f.watch.folders(folders)
-	slices.SortFunc(found, func(a, b candidate) int {
-		if order := a.stat.written.Compare(b.stat.written); order != 0 {
-			return order
-		}
-		return cmp.Or(cmp.Compare(rolledAge(b.path), rolledAge(a.path)), cmp.Compare(b.path, a.path))
-	})
-	return once(found), reasons
-}
-
-// once leaves out files that are found by several names.
-func once(found []candidate) (kept []candidate) {
-	seen := map[inode]bool{}
-	for _, c := range found {
-		if key := c.stat.inode(); !seen[key] {
-			kept = append(kept, c)
-			seen[key] = true
-		}
-	}
-	return kept
+	return found, reasons, folders
 }
 
 // candidate looks at a path that was found, in a folder without links, and
@@ -724,14 +804,10 @@ func plainError(err error) string {
 }
 
 // lineBefore returns where the last line begins that has no end yet, or the end of the file.
-func lineBefore(c candidate) int64 {
-	content, err := openContent(c.real)
-	if err != nil {
-		return 0
-	}
-	defer content.close()
+func lineBefore(content *content) int64 {
 	if content.packed() {
 		b := make([]byte, 64<<10)
+		var err error
 		for err == nil {
 			_, err = content.read(b, content.at)
 		}

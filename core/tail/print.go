@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 
 	"oakbarrel/core/disk"
@@ -53,16 +54,42 @@ func openContent(path string) (*content, error) {
 	if err != nil {
 		return nil, err
 	}
+	return contentOf(f, st)
+}
+
+// openIs opens a file as [openContent] does, if the one at the path is still the
+// one that was found there. Else the error is [fs.ErrNotExist]: a path is
+// another file's as soon as somebody rolls.
+func openIs(path string, is inode) (*content, error) {
+	f, st, err := disk.OpenRegular(path)
+	if err != nil {
+		return nil, err
+	}
+	if statOf(st).inode() != is {
+		f.Close()
+		return nil, errMoved
+	}
+	return contentOf(f, st)
+}
+
+// errMoved says that a file stands elsewhere than where it was found.
+var errMoved = fmt.Errorf("it was moved: %w", fs.ErrNotExist)
+
+// contentOf looks how a file is compressed. It closes the file where it fails.
+func contentOf(f *os.File, st os.FileInfo) (*content, error) {
 	c := &content{file: f, size: st.Size()}
 	var first [10]byte
 	n, _ := f.ReadAt(first[:], 0)
 	kind, foreign := roll.Sniff(first[:n])
 	c.foreign = foreign
-	if kind != roll.NoCompression {
-		if c.reader, err = roll.DecompressAs(f, kind); err != nil {
-			return nil, fmt.Errorf("%w: %v", errPacked, err)
-		}
+	if kind == roll.NoCompression {
+		return c, nil
 	}
+	reader, err := roll.DecompressAs(f, kind)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %v", errPacked, err)
+	}
+	c.reader = reader
 	return c, nil
 }
 

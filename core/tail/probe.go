@@ -13,6 +13,8 @@ import (
 // it is first asked for.
 type probe struct {
 	candidate
+	look    *looking
+	moved   bool // another stands at its path now, or none: nothing is known of it
 	loaded  bool
 	head    []byte // the beginning of its content
 	err     error  // the content cannot be read, or not to its end
@@ -21,12 +23,21 @@ type probe struct {
 	sums    map[fingerprint]string // by place and length
 }
 
+// open opens the file, if it still stands where it was found.
+func (p *probe) open() (*content, error) {
+	c, err := openIs(p.real, p.stat.inode())
+	if errors.Is(err, fs.ErrNotExist) {
+		p.moved, p.look.blurred = true, true
+	}
+	return c, err
+}
+
 func (p *probe) load() {
 	if p.loaded {
 		return
 	}
 	p.loaded, p.sums = true, map[fingerprint]string{}
-	content, err := openContent(p.real)
+	content, err := p.open()
 	if err != nil {
 		p.err, p.packed = err, errors.Is(err, errPacked) || roll.IsCompressed(p.real)
 		return
@@ -57,7 +68,7 @@ func (p *probe) begins(print fingerprint) (bool, error) {
 }
 
 func (p *probe) holds(print fingerprint) (bool, error) {
-	content, err := openContent(p.real)
+	content, err := p.open()
 	if err != nil {
 		return false, err
 	}
@@ -88,7 +99,7 @@ func (p *probe) compare(s *source) likeness {
 func (p *probe) compareRest(s *source) likeness {
 	tail := s.tailPrint()
 	if tail.Length > 0 && tail.end() > s.Head.end() {
-		content, err := openContent(p.real)
+		content, err := p.open()
 		if err != nil {
 			return unknown
 		}
@@ -113,7 +124,7 @@ func (p *probe) compareEnd(s *source, so likeness) likeness {
 		return so
 	}
 	n := min(p.stat.size, printSize)
-	content, err := openContent(p.real)
+	content, err := p.open()
 	if err != nil {
 		return so
 	}

@@ -77,13 +77,14 @@ func (f *Follower) open(s *source) bool {
 }
 
 func (f *Follower) openPacked(s *source) *content {
-	content, err := openContent(s.real)
+	content, err := openIs(s.real, s.inode())
 	if err != nil {
 		f.missed(s, err)
 		return nil
 	}
-	if s.Head.Length == 0 {
-		f.learnPacked(s)
+	if s.Head.Length == 0 && !f.learnPacked(s) {
+		content.close()
+		return nil
 	}
 	return content
 }
@@ -403,10 +404,11 @@ func (f *Follower) finishPacked(s *source) {
 }
 
 // learnPacked learns how a compressed file begins that is new.
-func (f *Follower) learnPacked(s *source) {
-	content, err := openContent(s.real)
+func (f *Follower) learnPacked(s *source) bool {
+	content, err := openIs(s.real, s.inode())
 	if err != nil {
-		return
+		f.missed(s, err)
+		return false
 	}
 	defer content.close()
 	b := make([]byte, printSize)
@@ -415,4 +417,5 @@ func (f *Follower) learnPacked(s *source) {
 		s.Head, f.urgent = printOf(0, b[:n]), true
 		f.note(s)
 	}
+	return true
 }

@@ -132,7 +132,7 @@ func (f *Follower) load() error {
 		s.number = f.number
 		f.number++
 		f.sources = append(f.sources, s)
-		if key := (inode{s.Device, s.Inode}); s.Gone == nil || f.byInode[key] == nil { // inodes are given anew
+		if key := (s.inode()); s.Gone == nil || f.byInode[key] == nil { // inodes are given anew
 			f.byInode[key] = s
 		}
 		for _, name := range f.streamNames(s) {
@@ -311,7 +311,7 @@ func (s *source) isMounted() bool {
 
 // drop takes a source out of what is looked up.
 func (f *Follower) drop(s *source) {
-	if key := (inode{s.Device, s.Inode}); f.byInode[key] == s {
+	if key := (s.inode()); f.byInode[key] == s {
 		delete(f.byInode, key)
 	}
 	if f.byPath[s.real] == s {

@@ -38,7 +38,8 @@ type source struct {
 	notedAt time.Time // when that was
 	begun   time.Time // when it was first seen; zero for before this run
 
-	known    bool // the file was found to be this source in this run
+	missed   time.Time // since when no look has found it; zero for never
+	known    bool      // the file was found to be this source in this run
 	file     *os.File
 	head     []byte // of Head
 	tail     []byte // what was read last
@@ -90,6 +91,8 @@ func statOf(st os.FileInfo) stat {
 }
 
 func (s stat) inode() inode { return inode{s.device, s.number} }
+
+func (s *source) inode() inode { return inode{s.Device, s.Inode} }
 
 func (s *source) is(st stat) bool { return s.Device == st.device && s.Inode == st.number }
 

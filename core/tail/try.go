@@ -39,7 +39,7 @@ func (t trial) Pass(out *lines.Out) bool {
 // not read some of them.
 func Find(s Settings) (files []File) {
 	f := &Follower{settings: s, now: time.Now, watch: newWatcher(true, nil)}
-	found, reasons := f.find()
+	found, reasons, _ := f.find()
 	for _, c := range found {
 		file := File{Path: c.path, Size: c.stat.size, State: AtEnd}
 		if opened, _, err := disk.OpenRegular(c.real); err != nil {
