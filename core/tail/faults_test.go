@@ -80,6 +80,38 @@ func TestAContainerRollsAtEveryPace(t *testing.T) {
 	}
 }
 
+// What waits for its next line while nothing can be read waits no shorter for
+// that: the next line may stand there already, in the same log or in the next.
+func TestAnEventIsNotSplitByAnOutletThatHoldsBack(t *testing.T) {
+	for _, c := range []struct {
+		name, begins, ends, want string
+		rolled                   bool
+	}{
+		{"parts in one log", "stdout P begins, ", "stdout F ends", "begins, ends", false},
+		{"parts in two logs", "stdout P begins, ", "stdout F ends", "begins, ends", true},
+		{"a trace in one log", "stderr F error: the pump stalled", "stderr F \tat pump.go:12", "error: the pump stalled\n\tat pump.go:12", false},
+		{"a trace in two logs", "stderr F error: the pump stalled", "stderr F \tat pump.go:12", "error: the pump stalled\n\tat pump.go:12", true},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t, "0.log*")
+			b.settings.Wrapping, b.settings.LastWait = CRI, 100*time.Millisecond
+			b.settings.Lines.Join = lines.Join{Indented: true, Wait: 100 * time.Millisecond}
+			line := func(text string) string { return "2026-11-28T10:00:00.5Z " + text + "\n" }
+			b.start()
+			b.gate.Lock()
+			b.write("0.log", line("stdout F first")+line(c.begins))
+			time.Sleep(300 * time.Millisecond) // it waits with the first line
+			if c.rolled {
+				b.rename("0.log", "0.log.20261128-100001")
+			}
+			b.write("0.log", line(c.ends))
+			b.gate.Unlock()
+			b.await("first", c.want)
+		})
+	}
+}
+
 // Compressors that write slowly, under the final name or another that the
 // pattern finds too, while somebody looks.
 func TestACompressedFileIsReadOnce(t *testing.T) {

@@ -104,6 +104,7 @@ type Follower struct {
 	saved     time.Time
 	tried     time.Time // when it was last tried to save
 	unsaved   string    // why that failed, "" where it did not
+	resumed   time.Time // when it could read on, that could not before
 	bounded   time.Time // when it was last looked how much waits
 	altered   bool      // what is known of a source, since saved
 	moved     bool      // how far one is read, since saved
@@ -248,10 +249,8 @@ func (f *Follower) nextDue() time.Time {
 			next = earlier(next, s.since.Add(f.settings.LastWait))
 		}
 		for i := range s.streams {
-			if st := &s.streams[i]; st.maker != nil {
-				if _, waits := st.maker.Waiting(); (waits || st.parts) && (s.follows() || !f.goesOn(s)) {
-					next = earlier(next, st.last.Add(f.joinWait(s)))
-				}
+			if due, waits := f.streamDue(s, &s.streams[i]); waits && (s.follows() || !f.goesOn(s)) {
+				next = earlier(next, due)
 			}
 		}
 	}
@@ -296,6 +295,7 @@ func (f *Follower) lookIsDue() bool {
 // turn. It returns false where the process ends.
 func (f *Follower) readDirty() bool {
 	if !f.isKnown() {
+		f.resumed = f.now()
 		return true
 	}
 	for _, s := range slices.Clone(f.sources) {

@@ -209,6 +209,14 @@ func (f *Follower) goesOn(s *source) bool {
 	return f.settings.Wrapping != Bare && slices.ContainsFunc(f.sources, func(other *source) bool { return other.waits == s && other.follows() })
 }
 
+// hasMore tells whether a log that goes on where a source ends has something
+// that was not read yet.
+func (f *Follower) hasMore(s *source) bool {
+	return f.settings.Wrapping != Bare && slices.ContainsFunc(f.sources, func(other *source) bool {
+		return other.waits == s && other.follows() && other.dirty && other.retry.IsZero()
+	})
+}
+
 // pass passes on what was made of the lines, and how far the source is read.
 func (f *Follower) pass(s *source) bool {
 	moved := false
@@ -222,8 +230,12 @@ func (f *Follower) pass(s *source) bool {
 		f.out.Reset()
 		return true
 	}
+	begun := f.now()
 	if !f.sink.Pass(&f.out) {
 		return false
+	}
+	if now := f.now(); now.Sub(begun) > gatherTime { // an outlet held it back
+		f.resumed = now
 	}
 	for i := range s.streams {
 		st := &s.streams[i]
@@ -333,15 +345,29 @@ func (f *Follower) eventIsDue(s *source) bool {
 }
 
 func (f *Follower) streamIsDue(s *source, st *stream) bool {
-	if st.parts {
-		return !f.now().Before(st.last.Add(f.settings.LastWait))
+	due, waits := f.streamDue(s, st)
+	return waits && !f.now().Before(due)
+}
+
+// streamDue returns until when something of a stream waits for more, if anything
+// does. While nothing could be read, nobody knows whether more had come.
+func (f *Follower) streamDue(s *source, st *stream) (due time.Time, waits bool) {
+	since := st.last
+	if f.resumed.After(since) {
+		since = f.resumed
 	}
-	_, waits := st.maker.Waiting()
-	return waits && !f.now().Before(st.last.Add(f.joinWait(s)))
+	if st.parts {
+		return since.Add(f.settings.LastWait), true
+	}
+	_, waits = st.maker.Waiting()
+	return since.Add(f.joinWait(s)), waits
 }
 
 // flushDue makes records of events that have waited for long enough for more.
 func (f *Follower) flushDue(s *source) bool {
+	if f.hasMore(s) {
+		return true
+	}
 	for i := range s.streams {
 		if st := &s.streams[i]; f.streamIsDue(s, st) {
 			f.flush(s, i)

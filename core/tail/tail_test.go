@@ -46,6 +46,7 @@ type bench struct {
 	outlets [2]outlet
 	killed  atomic.Bool
 	whole   bool         // each batch had the marks of its records
+	gate    sync.Mutex   // held while the outlets take nothing
 	skip    atomic.Value // by how much the clock is ahead, an int64
 
 	follower *Follower
@@ -129,6 +130,8 @@ func (b *bench) Taken(source string, begin int64) (offsets []int64) {
 }
 
 func (b *bench) Pass(out *lines.Out) bool {
+	b.gate.Lock()
+	b.gate.Unlock()
 	if b.killed.Load() {
 		return false
 	}
