@@ -305,30 +305,13 @@ func TestSoakHost(t *testing.T) {
 	if err != nil {
 		t.Skip("this takes minutes: make soak runs it")
 	}
-	withFaults(t)
-	s := newStore(t)
-	h := newHost(t, "")
-	c := &chaos{host: h, disk: h.mountSmall("400m"), written: map[string]bool{}, did: map[string]int{}}
-	os.WriteFile(filepath.Join(h.dir, "token"), []byte(s.token("bay", "write")+"\n"), 0o600)
-	h.setPlan(fmt.Sprintf(`oakbarrel: 1
-host: reef-02
-service: {url: %q, token_file: DIR/token}
-disk: {floor: 0}
-intakes:
-  logs: {files: {paths: ["DIR/logs/*.log", "DIR/logs/*.log.*"]}}
-  boxes: {containers: {engine: docker, root: DIR/docker}}
-  pods: {containers: {engine: cri, root: DIR/pods}}
-otherwise: {send: [all, apart, centre]}
-outlets:
-  all: {file: {path: DIR/small/all.log, roll: {size: 8MiB}, keep: forever, compress: none}}
-  apart: {file: {path: "DIR/small/apart/{severity}.log", roll: {size: 4MiB}, keep: forever, compress: none}}
-  centre: {store: {cask: bay}, spool: {disk: 64MiB, overflow: wait}, batch: {records: 2000, wait: 100ms}}
-`, s.url()))
+	c, s := newChaos(t)
 	for _, dir := range []string{"logs", "docker", "pods"} {
-		os.MkdirAll(filepath.Join(h.dir, dir), 0o755)
+		os.MkdirAll(filepath.Join(c.dir, dir), 0o755)
 	}
-	h.state = filepath.Join(c.disk, "state")
-	h.start()
+	c.begin(s, `  logs: {files: {paths: ["DIR/logs/*.log", "DIR/logs/*.log.*"]}}
+  boxes: {containers: {engine: docker, root: DIR/docker}}
+  pods: {containers: {engine: cri, root: DIR/pods}}`)
 	for i, pace := range []func() time.Duration{between(time.Millisecond, 50*time.Millisecond), between(20*time.Millisecond, 2*time.Second), between(500*time.Millisecond, 1500*time.Millisecond)} {
 		c.program(fmt.Sprintf("renamed-%c.log", 'a'+i), false, pace, 1+40/(1+i*i*20))
 		c.program(fmt.Sprintf("copied-%c.log", 'a'+i), true, pace, 1+40/(1+i*i*20))
@@ -338,19 +321,57 @@ outlets:
 			c.box(engine, i, []func() time.Duration{between(time.Millisecond, 40*time.Millisecond), between(20*time.Millisecond, 1400*time.Millisecond), between(500*time.Millisecond, 2*time.Second)}[i])
 		}
 	}
+	c.torment(s, span)
+	c.stop.Store(true)
+	c.work.Wait()
+	c.judge(s)
+}
+
+// newChaos returns a host whose agent will throw panics, and the store that it sends to.
+func newChaos(t *testing.T) (*chaos, *store) {
+	withFaults(t)
+	s := newStore(t)
+	h := newHost(t, "")
+	return &chaos{host: h, disk: h.mountSmall("400m"), written: map[string]bool{}, did: map[string]int{}}, s
+}
+
+// begin starts the agent with some intakes, two files on the small disk and a store.
+func (c *chaos) begin(s *store, intakes string) {
+	c.t.Helper()
+	os.WriteFile(filepath.Join(c.dir, "token"), []byte(s.token("bay", "write")+"\n"), 0o600)
+	c.setPlan(fmt.Sprintf(`oakbarrel: 1
+host: reef-02
+service: {url: %q, token_file: DIR/token}
+disk: {floor: 0}
+intakes:
+%s
+otherwise: {send: [all, apart, centre]}
+outlets:
+  all: {file: {path: DIR/small/all.log, roll: {size: 8MiB}, keep: forever, compress: none}}
+  apart: {file: {path: "DIR/small/apart/{severity}.log", roll: {size: 4MiB}, keep: forever, compress: none}}
+  centre: {store: {cask: bay}, spool: {disk: 64MiB, overflow: wait}, batch: {records: 2000, wait: 100ms}}
+`, s.url(), intakes))
+	c.state = filepath.Join(c.disk, "state")
+	c.start()
+}
+
+// torment kills the agent, damages what it has written down, fills its disk and
+// kills the store, for some time.
+func (c *chaos) torment(s *store, span time.Duration) {
+	c.t.Helper()
 	for end := time.Now().Add(span); time.Now().Before(end); time.Sleep(2*time.Second + rand.N(4*time.Second)) {
 		switch rand.IntN(6) {
 		case 0:
 			c.count("killed")
-			h.kill()
-			h.start()
+			c.kill()
+			c.start()
 		case 1, 2:
-			h.kill()
+			c.kill()
 			c.damage()
-			h.start()
+			c.start()
 		case 3:
 			c.count("disk filled")
-			fill(t, c.disk)
+			fill(c.t, c.disk)
 			time.Sleep(rand.N(3 * time.Second))
 			free(c.disk)
 		case 4:
@@ -359,27 +380,30 @@ outlets:
 			time.Sleep(rand.N(time.Second))
 			s.start()
 		}
-		if h.process != nil && h.process.Process.Signal(syscall.Signal(0)) != nil {
-			t.Fatal("the agent has died")
+		if c.process != nil && c.process.Process.Signal(syscall.Signal(0)) != nil {
+			c.t.Fatal("the agent has died")
 		}
 	}
-	c.stop.Store(true)
-	c.work.Wait()
+}
+
+// judge waits until all is where it belongs, and demands it there once.
+func (c *chaos) judge(s *store) {
+	c.t.Helper()
 	free(c.disk)
-	h.stop()
-	t.Setenv("OAKBARREL_PANICS", "")
-	h.start()
+	c.host.stop()
+	c.t.Setenv("OAKBARREL_PANICS", "")
+	c.start()
 	for end := time.Now().Add(time.Minute); time.Now().Before(end) && (c.held() > 0 || c.missing("all.log") > 0); {
 		time.Sleep(500 * time.Millisecond)
 	}
 	if held := c.held(); held > 0 {
-		t.Errorf("%d records wait still: %+v", held, h.status().Outlets)
+		c.t.Errorf("%d records wait still: %+v", held, c.status().Outlets)
 	}
 	for _, name := range []string{"all.log", "apart"} {
 		c.once(name)
 	}
 	c.onceInStore(s)
-	t.Logf("%d lines, %v", c.events(), c.did)
+	c.t.Logf("%d lines, %v", c.events(), c.did)
 }
 
 // held returns how many records wait in all outlets.

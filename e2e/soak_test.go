@@ -94,7 +94,7 @@ func (r *road) cut() {
 }
 
 // fill leaves no room on the disk of an agent's state, and free gives it back.
-func fill(t *testing.T, disk string) {
+func fill(t testing.TB, disk string) {
 	f, err := os.OpenFile(filepath.Join(disk, "filler"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		t.Fatal(err)

@@ -74,7 +74,7 @@ type Found struct {
 func Read(path string) (Found, error) {
 	found := Found{Facts: map[string]string{}}
 	numbers := map[string]uint64{} // of the lines that Facts are from, and of those that forget
-	missing := 0
+	missing, anew := 0, uint64(0)
 	var first error
 	for _, p := range Paths(path) {
 		b, err := os.ReadFile(p)
@@ -85,8 +85,16 @@ func Read(path string) (Found, error) {
 		case err != nil:
 			return found, err
 		}
-		if !found.merge(b, numbers) {
+		number, sound := found.merge(b, numbers)
+		if !sound {
 			found.Damaged = append(found.Damaged, p)
+			continue
+		}
+		anew = max(anew, number)
+	}
+	for key := range found.Facts {
+		if numbers[key] < anew { // what was forgotten before one was written anew stands in the other still
+			delete(found.Facts, key)
 		}
 	}
 	if missing == 2 {
@@ -97,9 +105,10 @@ func Read(path string) (Found, error) {
 	return found, nil
 }
 
-// merge takes the facts of a file over those that are older, and tells whether
-// the file is sound. A last line that has no end was torn by a kill.
-func (f *Found) merge(b []byte, numbers map[string]uint64) (sound bool) {
+// merge takes the facts of a file over those that are older, and tells the number
+// with which the file was written anew, and whether it is sound. A last line that
+// has no end was torn by a kill.
+func (f *Found) merge(b []byte, numbers map[string]uint64) (anew uint64, sound bool) {
 	sound = bytes.IndexByte(b, '\n') >= 0 // its first line was written in one step
 	for first := true; len(b) > 0; first = false {
 		end := bytes.IndexByte(b, '\n')
@@ -112,6 +121,9 @@ func (f *Found) merge(b []byte, numbers map[string]uint64) (sound bool) {
 			sound = false
 			continue
 		}
+		if first {
+			anew = number
+		}
 		f.last = max(f.last, number)
 		if number < numbers[key] {
 			continue
@@ -121,7 +133,7 @@ func (f *Found) merge(b []byte, numbers map[string]uint64) (sound bool) {
 			f.Facts[key] = value
 		}
 	}
-	return sound
+	return anew, sound
 }
 
 func parse(line []byte) (number uint64, key, value string, kept, ok bool) {

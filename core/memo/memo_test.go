@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"strings"
 	"testing"
 
 	"oakbarrel/core/disk"
@@ -65,6 +66,35 @@ func TestFactsAreReadAsTheyWereNoted(t *testing.T) {
 
 // Whatever happens to one of the two files, nothing is lost, and it is told;
 // damage to both is never taken for facts.
+// A full disk can end the writing of all facts after the first of the two files.
+func TestWhatIsForgottenStaysForgotten(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.memo")
+	full := false
+	o := &owner{facts: map[string]string{}, file: New(&disktest.Disk{Fault: func(_ int, _, at string) error {
+		if full && strings.Contains(at, twinSuffix) {
+			return disktest.ErrFault
+		}
+		return nil
+	}}, path)}
+	o.set("old", "1")
+	o.set("kept", "1")
+	if err := o.save(); err != nil {
+		t.Fatal(err)
+	}
+	full = true
+	o.set("new", "1")
+	o.forget("old")
+	for range 2 { // the second writes all anew
+		if o.save() == nil {
+			t.Fatal("the disk was not full")
+		}
+	}
+	found, err := Read(path)
+	if err != nil || !maps.Equal(found.Facts, o.facts) {
+		t.Errorf("got %v, %v, want %v", found.Facts, err, o.facts)
+	}
+}
+
 func TestDamageIsSeen(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(1, 2))
 	for run := range 400 {

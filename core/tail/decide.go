@@ -59,6 +59,7 @@ const (
 	different likeness = iota
 	same               // it has what was read of the source
 	shorter            // the same, as far as it goes: it ends before
+	begunAlike         // it begins the same and ends before; what stands between was not compared
 	unknown            // it cannot be read
 )
 
@@ -115,7 +116,7 @@ func decide(f seen, likes []like, s Settings, now time.Time) decision {
 	}
 	for _, l := range likes {
 		if !l.has && hasMoved(f, l) {
-			return decision{fate: goesOn, of: l.source, short: l.content == shorter}
+			return decision{fate: goesOn, of: l.source, short: l.content == shorter || l.content == begunAlike}
 		}
 	}
 	if f.content == nothing && f.unreadable == nil {
@@ -146,6 +147,8 @@ func hasMoved(f seen, l like) bool {
 		return f.packed && l.strong && l.content == same
 	case l.moved && !l.cut: // from there it has gone
 		return false
+	case l.content == begunAlike && (!l.cut || l.renaming): // what holds less is made by copying alone
+		return false
 	case l.content == shorter && !l.cut && !f.packed:
 		return false
 	case l.renaming && !f.packed:
@@ -163,6 +166,8 @@ func asCopy(f seen, l like, now time.Time) (d decision, is bool) {
 	switch {
 	case l.content == unknown && f.packed && l.name >= family: // most likely it is being written
 		return decision{fate: wait, of: l.source, why: fmt.Sprintf("it cannot be read yet: %v", f.unreadable)}, true
+	case !l.has && l.content == begunAlike:
+		return decision{twice: l.name >= family}, false
 	case !l.has || l.content == different || l.content == unknown || l.moved || l.inode:
 		return decision{}, false
 	case l.leaving && l.strong && l.name >= family: // then it goes on here

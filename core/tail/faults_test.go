@@ -80,6 +80,30 @@ func TestAContainerRollsAtEveryPace(t *testing.T) {
 	}
 }
 
+// Messages that begin with the same kilobyte are usual: a banner, or what goes
+// on of a long one. A file of which no more than that is known to be alike is read.
+func TestAShorterFileThatBeginsAlikeIsRead(t *testing.T) {
+	b := newBench(t, "box/*-json.log*")
+	b.settings.Wrapping = Docker
+	line := func(text string) string {
+		return fmt.Sprintf(`{"log":"%s\n","stream":"stdout","time":"2026-11-28T10:00:00.5Z"}`+"\n", text)
+	}
+	b.must(os.Mkdir(b.path("box"), 0o755))
+	long := strings.Repeat("0", 3000)
+	b.write("box/a-json.log", line(long+" first")+line("the end of the first"))
+	b.start()
+	b.await(long+" first", "the end of the first")
+	b.stop()
+	b.write("box/b", line(long+" next"))
+	for _, move := range [][2]string{{"b", "a-json.log.1.gz"}, {"a-json.log", "a-json.log.2.gz"}} {
+		b.must(exec.Command("gzip", b.path("box/"+move[0])).Run())
+		b.rename("box/"+move[0]+".gz", "box/"+move[1])
+	}
+	b.must(os.Chtimes(b.path("box/a-json.log.1.gz"), time.Time{}, time.Now().Add(-time.Hour))) // it is asked first
+	b.start()
+	b.await(long+" first", "the end of the first", long+" next")
+}
+
 // What waits for its next line while nothing can be read waits no shorter for
 // that: the next line may stand there already, in the same log or in the next.
 func TestAnEventIsNotSplitByAnOutletThatHoldsBack(t *testing.T) {

@@ -533,8 +533,10 @@ func (f *Follower) place(s *source, c candidate) {
 		if s.Path != "" {
 			s.former = s.Path
 		}
+		if s.renamed = true; setOf(s.Path) != setOf(c.path) {
+			f.note(s)
+		}
 		s.Path = c.path
-		f.note(s)
 	}
 	if s.Born == "" {
 		s.Born = c.path

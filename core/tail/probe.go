@@ -109,7 +109,7 @@ func (p *probe) compareRest(s *source) likeness {
 		case err != nil:
 			return unknown
 		case short:
-			return p.compareEnd(s, shorter)
+			return p.compareAll(s)
 		case !same:
 			return different
 		}
@@ -136,6 +136,34 @@ func (p *probe) compareEnd(s *source, so likeness) likeness {
 		return different
 	}
 	return so
+}
+
+// compareAll compares a file that ends before what is known of the end of a
+// source with the source's own, where that has it.
+func (p *probe) compareAll(s *source) likeness {
+	if s.file == nil || s.Packed {
+		return begunAlike
+	}
+	content, err := p.open()
+	if err != nil {
+		return unknown
+	}
+	defer content.close()
+	mine, own := make([]byte, chunkSize), make([]byte, chunkSize)
+	for at := int64(0); ; {
+		n, err := content.read(mine, at)
+		if m, _ := s.file.ReadAt(own[:n], at); m < n || !bytes.Equal(mine[:n], own[:n]) {
+			return different
+		}
+		at += int64(n)
+		switch err {
+		case nil:
+		case io.EOF:
+			return shorter
+		default:
+			return unknown
+		}
+	}
 }
 
 // amount tells how much stands in the file.

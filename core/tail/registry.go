@@ -155,19 +155,22 @@ func (f *Follower) saveNotes(last bool) error {
 	for _, s := range f.sources {
 		// The place first: of what is torn by a kill the end is missing, and a source
 		// that is said to be done must be known to have been read.
-		if moved := s.passed() - s.noted; s.altered || moved >= noteSize || moved > 0 && (last || now.Sub(s.notedAt) >= noteTime) {
+		late := last || now.Sub(s.notedAt) >= noteTime
+		if moved := s.passed() - s.noted; moved >= noteSize || moved > 0 && (s.altered || late || s.noted == 0) {
 			f.memo.Note(s.ID+placeMark, s.place())
 			s.noted, s.notedAt = s.passed(), now
 		}
-		if s.altered {
+		if s.altered || s.renamed && late {
 			f.memo.Note(s.ID, s.facts())
+			s.altered, s.renamed = false, false
 		}
-		s.altered = false
 	}
 	err := f.memo.Save(f.urgent, func(note func(key, value string)) {
 		note(bootKey, f.boot)
 		for _, s := range f.sources {
-			note(s.ID+placeMark, s.place())
+			if s.passed() > 0 {
+				note(s.ID+placeMark, s.place())
+			}
 			note(s.ID, s.facts())
 		}
 	})

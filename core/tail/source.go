@@ -19,21 +19,22 @@ type source struct {
 	Born    string      `json:"born"`   // where it was when it was first seen
 	Device  uint64      `json:"device"` // holds within one start of the machine
 	Inode   uint64      `json:"inode"`
-	Head    fingerprint `json:"head"`    // of its beginning
-	Begin   int64       `json:"begin"`   // where it is followed from
-	Size    int64       `json:"size"`    // of a file that is no longer read: when it was finished
-	Written time.Time   `json:"written"` // when the file was last written to, when it was last looked at
-	Length  int64       `json:"length"`  // of what stood in it then, decompressed
-	Packed  bool        `json:"packed"`  // the file is compressed
-	Short   bool        `json:"short"`   // the file is a copy that has less than was read
-	Done    bool        `json:"done"`    // read to its end, and the file is not written to any more
-	Gone    *time.Time  `json:"gone"`    // since when there is no file with it
+	Head    fingerprint `json:"head"`            // of its beginning
+	Begin   int64       `json:"begin,omitzero"`  // where it is followed from
+	Size    int64       `json:"size,omitzero"`   // of a file that is no longer read: when it was finished
+	Written time.Time   `json:"written"`         // when the file was last written to, when it was last looked at
+	Length  int64       `json:"length,omitzero"` // of what stood in it then, decompressed
+	Packed  bool        `json:"packed,omitzero"` // the file is compressed
+	Short   bool        `json:"short,omitzero"`  // the file is a copy that has less than was read
+	Done    bool        `json:"done,omitzero"`   // read to its end, and the file is not written to any more
+	Gone    *time.Time  `json:"gone,omitzero"`   // since when there is no file with it
 
 	// Written down apart from the rest, as it changes more often.
 	Position int64       `json:"-"` // how far it was passed on when that was written down
 	Tail     fingerprint `json:"-"` // of what stands before some place that was read
 
 	altered bool      // not written down as it is now
+	renamed bool      // its path is not, which is in no hurry while its set is the same
 	noted   int64     // the position that was written down last
 	notedAt time.Time // when that was
 	begun   time.Time // when it was first seen; zero for before this run
