@@ -56,11 +56,11 @@ type like struct {
 type likeness int
 
 const (
-	different likeness = iota
-	same               // it has what was read of the source
-	shorter            // the same, as far as it goes: it ends before
-	begunAlike         // it begins the same and ends before; what stands between was not compared
-	unknown            // it cannot be read
+	different  likeness = iota
+	same                // it has what was read of the source
+	shorter             // the same, as far as it goes: it ends before
+	begunAlike          // it begins the same; what stands behind cannot be compared any more, or there is less
+	unknown             // it cannot be read
 )
 
 // relation is how the name of a file stands to that of a source.
@@ -166,7 +166,7 @@ func asCopy(f seen, l like, now time.Time) (d decision, is bool) {
 	switch {
 	case l.content == unknown && f.packed && l.name >= family: // most likely it is being written
 		return decision{fate: wait, of: l.source, why: fmt.Sprintf("it cannot be read yet: %v", f.unreadable)}, true
-	case !l.has && l.content == begunAlike:
+	case l.content == begunAlike:
 		return decision{twice: l.name >= family}, false
 	case !l.has || l.content == different || l.content == unknown || l.moved || l.inode:
 		return decision{}, false

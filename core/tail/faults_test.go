@@ -136,6 +136,43 @@ func TestAnEventIsNotSplitByAnOutletThatHoldsBack(t *testing.T) {
 	}
 }
 
+// An event that ended for one outlet, as its next line came late, does not go on
+// when all is there at once and read again for another outlet.
+func TestAnEventThatHasEndedStaysEnded(t *testing.T) {
+	for _, rolled := range []bool{false, true} {
+		t.Run(fmt.Sprintf("rolled %v", rolled), func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t, "0.log*")
+			b.settings.Wrapping = CRI
+			b.settings.Lines.Join = lines.Join{Indented: true, Wait: 150 * time.Millisecond}
+			write := func(text string) { b.write("0.log", "2026-11-28T10:00:00.5Z "+text+"\n") }
+			b.start()
+			write("stderr F error: the pump stalled")
+			write("stdout F the pump is on")
+			b.await("the pump is on", "error: the pump stalled")
+			b.mu.Lock()
+			b.outlets[0].save()
+			b.mu.Unlock()
+			if rolled {
+				b.rename("0.log", "0.log.20261128-100001")
+			}
+			write("stderr F \tat pump.go:12")
+			want := []string{"the pump is on", "error: the pump stalled", "\tat pump.go:12"}
+			b.await(want...)
+			b.kill()
+			b.start()
+			b.await(want...)
+			time.Sleep(300 * time.Millisecond)
+			for i := range b.outlets {
+				b.mu.Lock()
+				got := slices.Sorted(strings.SplitSeq(strings.Join(b.outlets[i].lines, "\n"), "\n"))
+				b.mu.Unlock()
+				expect(t, fmt.Sprint("lines of outlet ", i), got, slices.Sorted(slices.Values(want)))
+			}
+		})
+	}
+}
+
 // Compressors that write slowly, under the final name or another that the
 // pattern finds too, while somebody looks.
 func TestACompressedFileIsReadOnce(t *testing.T) {

@@ -35,6 +35,7 @@ type aside struct {
 
 // looking is one look at all files.
 type looking struct {
+	found    []*probe         // files that are no source yet
 	cut      map[*source]bool // whose file is there and holds something else
 	families map[string][]*source
 	folders  map[string][]*probe // files of folders that no pattern finds
@@ -59,6 +60,7 @@ func (f *Follower) look() {
 		f.check(s)
 	}
 	f.linger(l)
+	l.found = strangers
 	f.judgeAll(strangers, l)
 	for _, s := range slices.Clone(f.sources) {
 		f.seek(s, l)
@@ -81,6 +83,27 @@ func (f *Follower) newLooking() *looking {
 		l.add(s)
 	}
 	return l
+}
+
+// areTelling tells whether no other source begins as a source does, and no other
+// file that could be it: then its beginning is enough to know it again.
+func (l *looking) areTelling(s *source, p *probe) bool {
+	for _, other := range l.families[familyOf(p.path)] {
+		if other != s && other.Head == s.Head {
+			return false
+		}
+	}
+	for _, other := range l.found {
+		if other.path == p.path {
+			continue
+		}
+		if other.load(); familyOf(other.path) == familyOf(p.path) {
+			if same, err := other.begins(s.Head); same || err != nil {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // add has files be compared with a source, by all names that it had.
@@ -215,6 +238,9 @@ func (f *Follower) likeOf(s *source, p *probe, l *looking, since time.Time) like
 	}
 	if k.content = p.compare(s); k.content == different {
 		return k
+	}
+	if k.content == begunAlike && l.areTelling(s, p) && p.reaches(s.read) {
+		k.content = same
 	}
 	k.strong = p.packed || s.Head.Length >= strongPrint
 	k.name = relationOf(s.Path, p.path)

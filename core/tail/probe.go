@@ -2,6 +2,7 @@ package tail
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"io"
 	"io/fs"
@@ -95,7 +96,9 @@ func (p *probe) compare(s *source) likeness {
 	return different
 }
 
-// compareRest compares what stands behind the beginning, which is the same.
+// compareRest compares what stands behind the beginning, which is the same. The
+// file is the same as the source if what was read last stands in it where it was
+// read; what is known of that may be older than a kill.
 func (p *probe) compareRest(s *source) likeness {
 	tail := s.tailPrint()
 	if tail.Length > 0 && tail.end() > s.Head.end() {
@@ -113,6 +116,9 @@ func (p *probe) compareRest(s *source) likeness {
 		case !same:
 			return different
 		}
+	}
+	if s.read > max(tail.end(), s.Head.end()) && !s.is(p.stat) {
+		return p.compareAll(s)
 	}
 	return p.compareEnd(s, same)
 }
@@ -138,32 +144,60 @@ func (p *probe) compareEnd(s *source, so likeness) likeness {
 	return so
 }
 
-// compareAll compares a file that ends before what is known of the end of a
-// source with the source's own, where that has it.
+// mostCompared is how much of two files is compared byte by byte.
+const mostCompared = 64 << 20
+
+// compareAll compares a file, up to where a source is read, with the source's own
+// file, where that is there.
 func (p *probe) compareAll(s *source) likeness {
-	if s.file == nil || s.Packed {
+	own := &content{file: s.file}
+	if p.look.cut[s] { // what stood in its own is gone
 		return begunAlike
+	}
+	if s.file == nil {
+		var err error
+		if own, err = openIs(cmp.Or(s.real, s.Path), s.inode()); err != nil {
+			return begunAlike
+		}
+		defer own.close()
 	}
 	content, err := p.open()
 	if err != nil {
 		return unknown
 	}
 	defer content.close()
-	mine, own := make([]byte, chunkSize), make([]byte, chunkSize)
-	for at := int64(0); ; {
-		n, err := content.read(mine, at)
-		if m, _ := s.file.ReadAt(own[:n], at); m < n || !bytes.Equal(mine[:n], own[:n]) {
+	a, b := make([]byte, chunkSize), make([]byte, chunkSize)
+	for at := int64(0); at < min(s.read, mostCompared); {
+		n, err := content.read(a[:min(chunkSize, s.read-at)], at)
+		m, _ := own.read(b[:n], at)
+		switch {
+		case !bytes.Equal(a[:m], b[:m]):
 			return different
-		}
-		at += int64(n)
-		switch err {
-		case nil:
-		case io.EOF:
+		case m < n:
+			return begunAlike
+		case err == io.EOF && at+int64(n) < s.read:
 			return shorter
-		default:
+		case err != nil && err != io.EOF:
 			return unknown
 		}
+		at += int64(n)
 	}
+	if s.read > mostCompared {
+		return begunAlike
+	}
+	return p.compareEnd(s, same)
+}
+
+// reaches tells whether the file has as much as some bytes.
+func (p *probe) reaches(size int64) bool {
+	content, err := p.open()
+	if err != nil {
+		return false
+	}
+	defer content.close()
+	var last [1]byte
+	n, _ := content.read(last[:], size-1)
+	return n == 1
 }
 
 // amount tells how much stands in the file.

@@ -73,6 +73,7 @@ func (f *Follower) open(s *source) bool {
 		return false
 	}
 	s.file = file
+	s.learnTail(&content{file: file})
 	return true
 }
 
@@ -361,6 +362,7 @@ func (f *Follower) finish(s *source) {
 
 // readAll reads a file that does not grow to its end.
 func (f *Follower) readAll(s *source, content *content) bool {
+	s.learnTail(content)
 	held := 0 // bytes at the beginning of the buffer that are no whole line yet
 	for at := s.read; ; {
 		n, err := content.read(f.buffer[held:], at+int64(held))

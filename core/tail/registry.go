@@ -156,9 +156,10 @@ func (f *Follower) saveNotes(last bool) error {
 		// The place first: of what is torn by a kill the end is missing, and a source
 		// that is said to be done must be known to have been read.
 		late := last || now.Sub(s.notedAt) >= noteTime
-		if moved := s.passed() - s.noted; moved >= noteSize || moved > 0 && (s.altered || late || s.noted == 0) {
+		moved := s.passed() - s.noted
+		if moved >= noteSize || moved > 0 && (late || s.noted == 0) || s.altered && (moved > 0 || s.Tail != s.tailPrint()) {
 			f.memo.Note(s.ID+placeMark, s.place())
-			s.noted, s.notedAt = s.passed(), now
+			s.Tail, s.noted, s.notedAt = s.tailPrint(), s.passed(), now
 		}
 		if s.altered || s.renamed && late {
 			f.memo.Note(s.ID, s.facts())
@@ -168,7 +169,7 @@ func (f *Follower) saveNotes(last bool) error {
 	err := f.memo.Save(f.urgent, func(note func(key, value string)) {
 		note(bootKey, f.boot)
 		for _, s := range f.sources {
-			if s.passed() > 0 {
+			if s.passed() > 0 || s.Tail.Length > 0 {
 				note(s.ID+placeMark, s.place())
 			}
 			note(s.ID, s.facts())

@@ -116,6 +116,18 @@ func (s *source) remember(b []byte) {
 	s.tail = append(s.tail, b...)
 }
 
+// learnTail reads again what was read last, if that is not known any more, so
+// that the source is known by it.
+func (s *source) learnTail(content *content) {
+	if len(s.tail) > 0 || s.read <= s.Head.end() || s.Tail.end() >= s.read {
+		return
+	}
+	b := make([]byte, min(printSize, s.read))
+	if n, _ := content.read(b, s.read-int64(len(b))); n == len(b) {
+		s.tail = b
+	}
+}
+
 // tailPrint returns the fingerprint of what stands before a place that was read.
 func (s *source) tailPrint() fingerprint {
 	if len(s.tail) == 0 {

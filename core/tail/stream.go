@@ -21,8 +21,6 @@ type stream struct {
 	left   []record.Mark // the ends of the logs that the message was inherited from and that had no part of it since
 	parts  bool
 	last   time.Time // when a line came last
-	// What waits ends at a bound, if more comes.
-	bounded bool
 
 	// What has begun at the end of a log that was rolled goes on in the next,
 	// whose stream holds it. Until it is passed on there, the mark stays where it begins.
@@ -117,13 +115,12 @@ func (st *stream) inherited() bool { return st.parts && st.left != nil || st.mak
 
 // bound returns the next place behind an offset where a record has to end, 0 for none.
 func (st *stream) bound(at int64) int64 {
-	for len(st.bounds) > 0 && st.bounds[0] <= at {
-		st.bounds = st.bounds[1:]
+	for _, b := range st.bounds {
+		if b > at {
+			return b
+		}
 	}
-	if len(st.bounds) == 0 {
-		return 0
-	}
-	return st.bounds[0]
+	return 0
 }
 
 // unwrap takes a line of a container's log.
@@ -144,12 +141,11 @@ func (f *Follower) unwrap(s *source, l *lines.Line, now time.Time) {
 	if l.End <= st.from {
 		return
 	}
-	f.endAtBound(s, i)
+	f.endAtBound(s, i, l.Start)
 	if w.Part || st.parts {
 		st.join(l, s.settings.Largest)
 		if w.Part {
 			st.last = now
-			f.noteBound(s, i, l.Start, l.End)
 			return
 		}
 		st.parts = false
@@ -174,32 +170,21 @@ func (st *stream) join(l *lines.Line, largest int) {
 }
 
 func (f *Follower) add(s *source, stream int, l *lines.Line, now time.Time) {
+	f.endAtBound(s, stream, l.Start)
 	st := &s.streams[stream]
-	start, end := l.Start, l.End
 	st.maker.Add(&f.out, l)
 	st.last = now
-	if len(st.bounds) > 0 {
-		f.noteBound(s, stream, start, end)
-	}
 }
 
-// noteBound ends what waits in a stream where some outlet has a record that
-// ends there. In a log that goes on in another that is known only where more
-// comes: at its very end the record went on.
-func (f *Follower) noteBound(s *source, stream int, start, end int64) {
+// endAtBound ends what waits in a stream where some outlet has taken all that
+// stands before a line, which begins at an offset: to that outlet it had ended.
+func (f *Follower) endAtBound(s *source, stream int, start int64) {
 	st := &s.streams[stream]
-	if st.bound(start) != end {
-		return
+	ends := false
+	for len(st.bounds) > 0 && st.bounds[0] <= start {
+		st.bounds, ends = st.bounds[1:], true
 	}
-	st.bounded = true
-	if !f.goesOn(s) {
-		f.endAtBound(s, stream)
-	}
-}
-
-func (f *Follower) endAtBound(s *source, stream int) {
-	if st := &s.streams[stream]; st.bounded {
-		st.bounded = false
+	if ends {
 		f.flush(s, stream)
 	}
 }
@@ -290,10 +275,10 @@ func (f *Follower) handOver(from, to *source) {
 	for i := range min(len(from.streams), len(to.streams)) {
 		a, b := &from.streams[i], &to.streams[i]
 		_, waits := a.maker.Waiting()
-		if a.handed || !a.parts && !waits || b.mark.Offset != to.Begin || to.read != to.Begin {
+		if a.handed || !a.parts && !waits || b.mark.Offset != to.Begin || to.read != to.Begin || f.hadEnded(a, b, from, to) {
 			continue
 		}
-		a.handed, a.kept, a.bounded, b.last = true, a.waiting(from.read), false, a.last
+		a.handed, a.kept, b.last = true, a.waiting(from.read), a.last
 		if a.parts {
 			b.parts, b.begun, b.first, b.part = true, to.Begin, a.first, append(b.part[:0], a.part...)
 			if b.first.In == "" {
@@ -309,6 +294,18 @@ func (f *Follower) handOver(from, to *source) {
 		b.holds = append(append(b.holds, a.holds...), held{from, i})
 		a.holds = nil
 	}
+}
+
+// hadEnded tells whether some outlet has taken what waits at the end of a log and
+// nothing of the next: to that outlet it had ended there.
+func (f *Follower) hadEnded(a, b *stream, from, to *source) bool {
+	begun, next := f.sink.Taken(a.mark.Source, from.Begin), f.sink.Taken(b.mark.Source, to.Begin)
+	for k := range min(len(begun), len(next)) {
+		if begun[k] > a.waiting(from.read) && next[k] == to.Begin {
+			return true
+		}
+	}
+	return false
 }
 
 // letGo passes on how far rolled logs are read whose ends waited in a source,
