@@ -15,7 +15,8 @@ import (
 const boxScript = `i=0
 while [ ! -e /out/stop ]; do
   i=$((i+1))
-  if [ $((i%%16)) = 0 ]; then printf '%[1]s long %%d %%020000d\n' $i 0
+  if [ $((i%%16)) = 0 ]; then
+    s="%[1]s-$i."; while [ ${#s} -lt 18000 ]; do s=$s$s; done; echo "%[1]s long $i $s"
   elif [ $((i%%4)) = 0 ]; then
     echo "%[1]s error $i: the pump stalled" >&2
     for k in 1 2 3; do sleep %[2]s; printf '\tat frame %%d of %[1]s %%d\n' $k $i >&2; done
@@ -30,7 +31,11 @@ func boxEvents(name string, count int) (events []string) {
 	for i := range count {
 		switch i++; {
 		case i%16 == 0:
-			events = append(events, fmt.Sprintf("%s long %d %020000d", name, i, 0))
+			body := fmt.Sprintf("%s-%d.", name, i)
+			for len(body) < 18000 {
+				body += body
+			}
+			events = append(events, fmt.Sprintf("%s long %d %s", name, i, body))
 		case i%4 == 0:
 			events = append(events, fmt.Sprintf("%s error %d: the pump stalled", name, i))
 			for k := range 3 {
@@ -63,7 +68,7 @@ func TestSoakEngine(t *testing.T) {
 		"slow":   {"1.4", "1k"},
 	}
 	for name, o := range boxes {
-		options := append([]string{"-v", out + ":/out", "--log-opt", "max-size=" + o[1], "--log-opt", "max-file=400"}, o[2:]...)
+		options := append([]string{"-v", out + ":/out", "--log-opt", "max-size=" + o[1], "--log-opt", "max-file=3000"}, o[2:]...)
 		e.run(name, fmt.Sprintf(boxScript, name, o[0]), options...)
 	}
 	short := 0

@@ -165,7 +165,7 @@ func asCopy(f seen, l like, now time.Time) (d decision, is bool) {
 	pass := decision{fate: passOver, of: l.source, why: "it holds the same as " + l.source.Path}
 	switch {
 	case l.content == unknown && f.packed && l.name >= family: // most likely it is being written
-		return decision{fate: wait, of: l.source, why: fmt.Sprintf("it cannot be read yet: %v", f.unreadable)}, true
+		return decision{fate: wait, of: l.source, why: notReadable(f)}, true
 	case l.content == begunAlike:
 		return decision{twice: l.name >= family}, false
 	case !l.has || l.content == different || l.content == unknown || l.moved || l.inode:
@@ -196,13 +196,20 @@ func asCopy(f seen, l like, now time.Time) (d decision, is bool) {
 	return decision{twice: true}, false
 }
 
+func notReadable(f seen) string {
+	if f.unreadable == nil {
+		return "it cannot be read to its end yet"
+	}
+	return fmt.Sprintf("it cannot be read yet: %v", f.unreadable)
+}
+
 // onItsOwn is what becomes of a file that is no known source and no copy of one.
 func onItsOwn(f seen, twice bool, s Settings, now time.Time) decision {
 	switch until := f.written.Add(s.LastWait); {
 	case s.Age > 0 && now.Sub(f.written) > s.Age:
 		return decision{fate: leaveOut, why: fmt.Sprintf("nobody has written to it for longer than %s", s.Age)}
 	case f.content == nothing:
-		return decision{fate: wait, why: fmt.Sprintf("it cannot be read yet: %v", f.unreadable)}
+		return decision{fate: wait, why: notReadable(f)}
 	case f.content == lessThan && now.Before(until):
 		return decision{fate: wait, why: noLine, again: until}
 	}

@@ -104,6 +104,24 @@ func TestAShorterFileThatBeginsAlikeIsRead(t *testing.T) {
 	b.await(long+" first", "the end of the first", long+" next")
 }
 
+// Of a file that was begun and not read before a kill no more is known than its
+// beginning: another that begins so is no copy of it.
+func TestAFileThatBeginsAsOneThatWasNotReadYet(t *testing.T) {
+	b := newBench(t, "a.log*")
+	banner := strings.Repeat("=", 2000)
+	b.write("a.log.2", banner+"\nthe first\n")
+	b.gate.Lock()
+	b.start()
+	time.Sleep(100 * time.Millisecond) // it is known, and waits to be taken
+	time.AfterFunc(50*time.Millisecond, b.gate.Unlock)
+	b.kill()
+	b.write("a.log.1", banner+"\nthe next\n")
+	b.must(exec.Command("gzip", b.path("a.log.1")).Run())
+	b.must(exec.Command("gzip", b.path("a.log.2")).Run())
+	b.start()
+	b.await(banner, "the first", banner, "the next")
+}
+
 // What waits for its next line while nothing can be read waits no shorter for
 // that: the next line may stand there already, in the same log or in the next.
 func TestAnEventIsNotSplitByAnOutletThatHoldsBack(t *testing.T) {

@@ -85,22 +85,25 @@ func (f *Follower) newLooking() *looking {
 	return l
 }
 
-// areTelling tells whether no other source begins as a source does, and no other
-// file that could be it: then its beginning is enough to know it again.
-func (l *looking) areTelling(s *source, p *probe) bool {
+// isTelling tells whether the beginning of a source, of which no more is known, is
+// enough to know it again in a file: a line ends there where it was read up to, and
+// the file can be no other source, nor another file be the source.
+func (l *looking) isTelling(s *source, p *probe) bool {
+	if !p.hasLineEnd(s.read) {
+		return false
+	}
 	for _, other := range l.families[familyOf(p.path)] {
-		if other != s && other.Head == s.Head {
+		if other != s && other.Head == s.Head && p.compare(other) != different {
 			return false
 		}
 	}
 	for _, other := range l.found {
-		if other.path == p.path {
+		if other.path == p.path || familyOf(other.path) != familyOf(p.path) {
 			continue
 		}
-		if other.load(); familyOf(other.path) == familyOf(p.path) {
-			if same, err := other.begins(s.Head); same || err != nil {
-				return false
-			}
+		other.load()
+		if same, err := other.begins(s.Head); err != nil || same && other.hasLineEnd(s.read) {
+			return false
 		}
 	}
 	return true
@@ -239,7 +242,7 @@ func (f *Follower) likeOf(s *source, p *probe, l *looking, since time.Time) like
 	if k.content = p.compare(s); k.content == different {
 		return k
 	}
-	if k.content == begunAlike && l.areTelling(s, p) && p.reaches(s.read) {
+	if k.content == begunAlike && l.isTelling(s, p) {
 		k.content = same
 	}
 	k.strong = p.packed || s.Head.Length >= strongPrint
@@ -247,14 +250,16 @@ func (f *Follower) likeOf(s *source, p *probe, l *looking, since time.Time) like
 	if !k.has {
 		k.name = max(k.name, relationOf(s.Born, p.path))
 	}
-	if s.file == nil {
-		return k
-	}
-	if st, err := s.file.Stat(); err == nil {
-		k.size = st.Size()
-		if statOf(st).links == 0 { // somebody has removed it, or put another in its place
-			k.has, k.leaving = k.size > s.read, k.size > s.read
+	if s.file != nil {
+		if st, err := s.file.Stat(); err == nil {
+			k.size = st.Size()
+			if statOf(st).links == 0 { // somebody has removed it, or put another in its place
+				k.has, k.leaving = k.size > s.read, k.size > s.read
+			}
 		}
+	}
+	if k.content == same && k.has && !k.inode {
+		k.content = p.compareCopy(s)
 	}
 	return k
 }

@@ -150,54 +150,85 @@ const mostCompared = 64 << 20
 // compareAll compares a file, up to where a source is read, with the source's own
 // file, where that is there.
 func (p *probe) compareAll(s *source) likeness {
-	own := &content{file: s.file}
 	if p.look.cut[s] { // what stood in its own is gone
 		return begunAlike
 	}
+	own, err := ownOf(s)
+	if err != nil {
+		return begunAlike
+	}
 	if s.file == nil {
-		var err error
-		if own, err = openIs(cmp.Or(s.real, s.Path), s.inode()); err != nil {
-			return begunAlike
-		}
 		defer own.close()
 	}
-	content, err := p.open()
-	if err != nil {
-		return unknown
-	}
-	defer content.close()
-	a, b := make([]byte, chunkSize), make([]byte, chunkSize)
-	for at := int64(0); at < min(s.read, mostCompared); {
-		n, err := content.read(a[:min(chunkSize, s.read-at)], at)
-		m, _ := own.read(b[:n], at)
-		switch {
-		case !bytes.Equal(a[:m], b[:m]):
-			return different
-		case m < n:
-			return begunAlike
-		case err == io.EOF && at+int64(n) < s.read:
-			return shorter
-		case err != nil && err != io.EOF:
-			return unknown
-		}
-		at += int64(n)
-	}
-	if s.read > mostCompared {
-		return begunAlike
+	if so := p.compareWith(own, s.read, s.read); so != same {
+		return so
 	}
 	return p.compareEnd(s, same)
 }
 
-// reaches tells whether the file has as much as some bytes.
-func (p *probe) reaches(size int64) bool {
+// compareCopy compares a file with a source's own as far as both go: only what is
+// the same may be passed over.
+func (p *probe) compareCopy(s *source) likeness {
+	own, err := ownOf(s)
+	if err != nil { // it was moved meanwhile: the next look finds it
+		p.moved, p.look.blurred = true, true
+		return unknown
+	}
+	if s.file == nil {
+		defer own.close()
+	}
+	return p.compareWith(own, mostCompared, 0)
+}
+
+func ownOf(s *source) (*content, error) {
+	if s.file != nil {
+		return &content{file: s.file}, nil
+	}
+	return openIs(cmp.Or(s.real, s.Path), s.inode())
+}
+
+// compareWith compares a file with another up to an offset. Where one ends before
+// they are the same as far as both go, if they have at least some bytes.
+func (p *probe) compareWith(own *content, upTo, least int64) likeness {
+	mine, err := p.open()
+	if err != nil {
+		return unknown
+	}
+	defer mine.close()
+	a, b := make([]byte, chunkSize), make([]byte, chunkSize)
+	for at := int64(0); at < min(upTo, mostCompared); {
+		n, err := mine.read(a[:min(chunkSize, upTo-at)], at)
+		m, _ := own.read(b[:n], at)
+		switch {
+		case !bytes.Equal(a[:m], b[:m]):
+			return different
+		case err != nil && err != io.EOF:
+			return unknown
+		case m < n && at+int64(m) < least:
+			return begunAlike
+		case err == io.EOF && at+int64(n) < least:
+			return shorter
+		case m < n || err == io.EOF:
+			return same
+		}
+		at += int64(n)
+	}
+	if least > mostCompared {
+		return begunAlike
+	}
+	return same
+}
+
+// hasLineEnd tells whether a line of the file ends at an offset.
+func (p *probe) hasLineEnd(offset int64) bool {
 	content, err := p.open()
 	if err != nil {
 		return false
 	}
 	defer content.close()
 	var last [1]byte
-	n, _ := content.read(last[:], size-1)
-	return n == 1
+	n, _ := content.read(last[:], offset-1)
+	return n == 1 && last[0] == '\n'
 }
 
 // amount tells how much stands in the file.
