@@ -34,9 +34,10 @@ bench: setup
 	go test -run '^$$' -bench . -benchtime 1x -timeout 30m ./bench
 
 # Half an hour each of kills, cut and slow connections and rolled files on the whole road from hosts into the
-# store, and of what the programs, containers, compressors and disks of one host do.
+# store; of what the programs, containers, compressors and disks of one host do; of a real engine's containers; and
+# of files that come and go.
 soak: setup console
-	OAKBARREL_SOAK=$${OAKBARREL_SOAK:-30m} go test -count=1 -v -timeout 90m -run '$(or $(SOAK),TestSoak)' ./e2e
+	OAKBARREL_SOAK=$${OAKBARREL_SOAK:-30m} go test -count=1 -v -timeout 150m -run '$(or $(SOAK),TestSoak)' ./e2e
 
 # A minute for each fuzz target.
 fuzz:

@@ -57,7 +57,7 @@ func TestSoakEngine(t *testing.T) {
 		t.Skip("this takes minutes: make soak runs it")
 	}
 	e := newEngine(t)
-	c, s := newChaos(t)
+	c, s := newChaos(t, span)
 	c.begin(s, fmt.Sprintf("  boxes: {containers: {engine: docker, root: %s/data/containers}}", e.dir))
 	out := filepath.Join(c.dir, "out")
 	os.Mkdir(out, 0o777)

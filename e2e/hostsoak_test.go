@@ -106,7 +106,7 @@ func (c *chaos) program(name string, byCopy bool, pace func() time.Duration, lin
 		}
 		if rolled > 6 {
 			if old, _ := filepath.Glob(fmt.Sprintf("%s.%d*", path, rolled-6)); len(old) > 0 {
-				c.removeRead(old[0])
+				c.work.Go(func() { c.removeRead(old[0]) })
 			}
 		}
 	})
@@ -305,7 +305,7 @@ func TestSoakHost(t *testing.T) {
 	if err != nil {
 		t.Skip("this takes minutes: make soak runs it")
 	}
-	c, s := newChaos(t)
+	c, s := newChaos(t, span)
 	for _, dir := range []string{"logs", "docker", "pods"} {
 		os.MkdirAll(filepath.Join(c.dir, dir), 0o755)
 	}
@@ -328,11 +328,11 @@ func TestSoakHost(t *testing.T) {
 }
 
 // newChaos returns a host whose agent will throw panics, and the store that it sends to.
-func newChaos(t *testing.T) (*chaos, *store) {
+func newChaos(t *testing.T, span time.Duration) (*chaos, *store) {
 	withFaults(t)
 	s := newStore(t)
 	h := newHost(t, "")
-	return &chaos{host: h, disk: h.mountSmall("400m"), written: map[string]bool{}, did: map[string]int{}}, s
+	return &chaos{host: h, disk: h.mountSmall(fmt.Sprintf("%dm", 400+int(span.Seconds()))), written: map[string]bool{}, did: map[string]int{}}, s
 }
 
 // begin starts the agent with some intakes, two files on the small disk and a store.
