@@ -82,6 +82,8 @@ func spoolCost(d spool.Damage) string {
 		return fmt.Sprintf("%d bytes of records at its end: the other side is told which numbers are lost", d.Bytes)
 	case d.End:
 		return "how far the other side has confirmed, and files were read: what is not known from the spool may be sent or read again"
+	case d.Bytes > 0 && d.Records == 1:
+		return fmt.Sprintf("1 record or more in %d bytes: the other side is told which numbers are lost", d.Bytes)
 	case d.Bytes > 0:
 		return fmt.Sprintf("%d records or more in %d bytes: the other side is told which numbers are lost", d.Records, d.Bytes)
 	}

@@ -25,6 +25,10 @@ type chaos struct {
 	stop atomic.Bool
 	work sync.WaitGroup
 
+	asking sync.Mutex
+	asked  time.Time
+	read   map[string]bool // the files that were read to their ends then
+
 	mu      sync.Mutex
 	written map[string]bool // each line, or message of parts
 	did     map[string]int
@@ -123,9 +127,19 @@ func (c *chaos) await(path string) {
 
 // isRead tells whether a file is read to its end, and not only just.
 func (c *chaos) isRead(path string) bool {
+	c.asking.Lock()
+	defer c.asking.Unlock()
+	if time.Since(c.asked) > 300*time.Millisecond {
+		c.asked, c.read = time.Now(), c.readFiles()
+	}
+	return c.read[path]
+}
+
+// readFiles returns the files that the agent has read to their ends.
+func (c *chaos) readFiles() map[string]bool {
 	out, err := exec.Command(binary, "followed", "--state", c.state, "--output", "json").Output()
 	if err != nil {
-		return false
+		return nil
 	}
 	var answer struct {
 		Files []struct {
@@ -135,15 +149,12 @@ func (c *chaos) isRead(path string) bool {
 			Why    string `json:"why"`
 		} `json:"files"`
 	}
-	if json.Unmarshal(out, &answer) != nil {
-		return false
-	}
+	json.Unmarshal(out, &answer)
+	read := map[string]bool{}
 	for _, f := range answer.Files {
-		if f.File == path {
-			return f.Behind == 0 && f.State != "reading" && f.State != "not read" || strings.HasPrefix(f.Why, "it holds the same")
-		}
+		read[f.File] = f.Behind == 0 && f.State != "reading" && f.State != "not read" || strings.HasPrefix(f.Why, "it holds the same")
 	}
-	return false
+	return read
 }
 
 // removeRead removes a file once all of it is in the outlets for good.
