@@ -5,7 +5,7 @@ import (
 	"errors"
 	"io"
 	"os"
-	"runtime"
+	"runtime/metrics"
 	"runtime/debug"
 	"strconv"
 	"strings"
@@ -98,9 +98,9 @@ type MemoryStatus struct {
 }
 
 func (b *budget) status() MemoryStatus {
-	var m runtime.MemStats
-	runtime.ReadMemStats(&m)
-	return MemoryStatus{b.limit.Load(), b.used.Load(), b.most.Load(), b.turnedAway.Load(), int64(m.HeapAlloc)}
+	heap := []metrics.Sample{{Name: "/memory/classes/heap/objects:bytes"}}
+	metrics.Read(heap) // without stopping the others, as ReadMemStats would
+	return MemoryStatus{b.limit.Load(), b.used.Load(), b.most.Load(), b.turnedAway.Load(), int64(heap[0].Value.Uint64())}
 }
 
 // metered is a reader that takes room for each piece before it reads it.

@@ -178,6 +178,8 @@ func (f *Follower) judge(p *probe, l *looking) {
 	if f.byPath[p.real] != nil { // a source that was cut has gone on in it
 		return
 	}
+	p.keeps = true
+	defer p.release()
 	last := f.asides[key]
 	if last != nil && last.real != p.real && last.stat.changed != p.stat.changed {
 		last = nil // the inode was given to another file
@@ -304,7 +306,7 @@ func (f *Follower) beginFile(p *probe, d decision) {
 			s.Head = printOf(0, p.head)
 			content.close()
 		} else {
-			s.file = content.file
+			s.file, p.kept, content.kept = content.file, nil, false
 		}
 	}
 	if d.twice {

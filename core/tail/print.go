@@ -42,6 +42,7 @@ func (p fingerprint) end() int64 { return p.At + int64(p.Length) }
 type content struct {
 	file    *os.File
 	reader  io.ReadCloser // nil for a plain file, which is read at any place
+	kept    bool          // close leaves it open
 	foreign string        // the compression that is not read, "" for none
 	size    int64         // of a plain file
 	at      int64         // how far a compressed one was read
@@ -99,6 +100,9 @@ var errPacked = errors.New("it cannot be decompressed, or is not all there yet")
 func (c *content) packed() bool { return c.reader != nil }
 
 func (c *content) close() {
+	if c.kept {
+		return
+	}
 	if c.reader != nil {
 		c.reader.Close()
 		return

@@ -22,15 +22,33 @@ type probe struct {
 	packed  bool
 	foreign string
 	sums    map[fingerprint]string // by place and length
+	keeps   bool                   // a plain file stays open from open to release
+	kept    *content
+	ending  []byte // the end of a plain file, nil until it is asked for
 }
 
 // open opens the file, if it still stands where it was found.
 func (p *probe) open() (*content, error) {
+	if p.kept != nil {
+		return p.kept, nil
+	}
 	c, err := openIs(p.real, p.stat.inode())
 	if errors.Is(err, fs.ErrNotExist) {
 		p.moved, p.look.blurred = true, true
 	}
+	if err == nil && p.keeps && !c.packed() {
+		p.kept, c.kept = c, true
+	}
 	return c, err
+}
+
+// release closes a file that was kept open.
+func (p *probe) release() {
+	if p.kept != nil {
+		p.kept.kept = false
+		p.kept.close()
+		p.kept = nil
+	}
 }
 
 func (p *probe) load() {
@@ -126,22 +144,30 @@ func (p *probe) compareRest(s *source) likeness {
 // compareEnd compares the end of a plain file with what stands there in the
 // source's own, where that has it.
 func (p *probe) compareEnd(s *source, so likeness) likeness {
-	if p.packed || s.file == nil || p.stat.size <= s.Head.end() || s.Packed {
+	if p.packed || s.file == nil || p.stat.size <= s.Head.end() || s.Packed || !p.readEnding() {
 		return so
 	}
-	n := min(p.stat.size, printSize)
-	content, err := p.open()
-	if err != nil {
-		return so
-	}
-	defer content.close()
-	mine, own := make([]byte, n), make([]byte, n)
-	a, _ := content.read(mine, p.stat.size-n)
-	b, _ := s.file.ReadAt(own, p.stat.size-n)
-	if shared := min(a, b); !bytes.Equal(mine[:shared], own[:shared]) {
+	var own [printSize]byte
+	n, _ := s.file.ReadAt(own[:len(p.ending)], p.stat.size-int64(len(p.ending)))
+	if !bytes.Equal(p.ending[:n], own[:n]) {
 		return different
 	}
 	return so
+}
+
+func (p *probe) readEnding() bool {
+	if p.ending != nil {
+		return true
+	}
+	content, err := p.open()
+	if err != nil {
+		return false
+	}
+	defer content.close()
+	b := make([]byte, min(p.stat.size, printSize))
+	n, _ := content.read(b, p.stat.size-int64(len(b)))
+	p.ending = b[:n]
+	return true
 }
 
 // mostCompared is how much of two files is compared byte by byte.
