@@ -34,8 +34,8 @@ bench: setup
 	go test -run '^$$' -bench . -benchtime 1x -timeout 30m ./bench
 
 # Half an hour each of kills, cut and slow connections and rolled files on the whole road from hosts into the
-# store; of what the programs, containers, compressors and disks of one host do; of a real engine's containers; and
-# of files that come and go.
+# store; of what the programs, containers, compressors and disks of one host do; of a real engine's containers; of
+# files that come and go; and ten minutes of the demo.
 soak: setup console
 	OAKBARREL_SOAK=$${OAKBARREL_SOAK:-30m} go test -count=1 -v -timeout 150m -run '$(or $(SOAK),TestSoak)' ./e2e
 
