@@ -162,9 +162,13 @@ func (b *Builder) addText(column int, v []byte) {
 	b.columns[column+1] = append(b.columns[column+1], v...)
 }
 
+// windowSize is how far back texts are looked for that come again, in bytes. The
+// encoder keeps twice as much, for good.
+const windowSize = 1 << 20
+
 var encoder = sync.OnceValue(func() *zstd.Encoder {
 	// With texts held by their shapes more effort finds little more to save.
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest))
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(windowSize))
 	if err != nil {
 		panic(err) // the options are constant
 	}

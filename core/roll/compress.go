@@ -39,9 +39,13 @@ type compressor struct {
 	reader func(r io.Reader) (io.ReadCloser, error)
 }
 
+// zstdWindow is how far back what comes again is looked for, in bytes: a writer
+// takes twice as much memory, while it compresses.
+const zstdWindow = 2 << 20
+
 var compressions = []compressor{
 	{Zstd, ".zst", 22, func(w io.Writer, level int) (io.WriteCloser, error) {
-		return zstd.NewWriter(w, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.EncoderLevelFromZstd(cmp.Or(level, 3))))
+		return zstd.NewWriter(w, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.EncoderLevelFromZstd(cmp.Or(level, 3))), zstd.WithWindowSize(zstdWindow))
 	}, func(r io.Reader) (io.ReadCloser, error) {
 		d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(2), zstd.WithDecoderMaxMemory(256<<20))
 		if err != nil {
