@@ -131,8 +131,9 @@ func (b *bench) Taken(source string, begin int64) (offsets []int64) {
 
 func (b *bench) Pass(out *lines.Out) bool {
 	b.gate.Lock()
+	killed := b.killed.Load()
 	b.gate.Unlock()
-	if b.killed.Load() {
+	if killed {
 		return false
 	}
 	b.mu.Lock()
