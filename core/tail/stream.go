@@ -362,11 +362,8 @@ func (f *Follower) streamDue(s *source, st *stream) (due time.Time, waits bool) 
 
 // flushDue makes records of events that have waited for long enough for more.
 func (f *Follower) flushDue(s *source) bool {
-	if f.hasMore(s) {
-		return true
-	}
 	for i := range s.streams {
-		if st := &s.streams[i]; f.streamIsDue(s, st) {
+		if f.streamIsDue(s, &s.streams[i]) && !f.hasMore(s) {
 			f.flush(s, i)
 		}
 	}
