@@ -89,6 +89,9 @@ func (f *Follower) Unread(path string) bool {
 
 func (f *Follower) fileOf(s *source) File {
 	file := File{Path: s.Path, Source: s.ID, Size: s.lastSize, Read: s.read, Cuts: s.cuts, Window: s.window, Streams: f.streamNames(s), State: AtEnd, Why: s.reason, packed: s.Packed}
+	if s.Path != s.Born { // it was rolled away: what was cut is the file that stands where it was
+		file.Cuts, file.Window = 0, 0
+	}
 	switch {
 	case s.reason != "" || s.trouble != "":
 		file.State, file.Why = NotRead, cmp.Or(s.reason, s.trouble)
