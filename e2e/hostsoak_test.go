@@ -109,8 +109,11 @@ func (c *chaos) program(name string, byCopy bool, pace func() time.Duration, lin
 			c.pack(fmt.Sprintf("%s.%d", path, rolled-2))
 		}
 		if rolled > 6 {
-			if old, _ := filepath.Glob(fmt.Sprintf("%s.%d*", path, rolled-6)); len(old) > 0 {
-				c.work.Go(func() { c.removeRead(old[0]) })
+			for _, suffix := range []string{"", ".gz", ".zst"} {
+				old := fmt.Sprintf("%s.%d%s", path, rolled-6, suffix)
+				if _, err := os.Stat(old); err == nil {
+					c.work.Go(func() { c.removeRead(old) })
+				}
 			}
 		}
 	})
@@ -125,7 +128,7 @@ func (c *chaos) await(path string) {
 	}
 }
 
-// isRead tells whether a file is read to its end, and not only just.
+// isRead tells whether a file is read to its end, and all that was read written.
 func (c *chaos) isRead(path string) bool {
 	c.asking.Lock()
 	defer c.asking.Unlock()
@@ -154,14 +157,37 @@ func (c *chaos) readFiles() map[string]bool {
 	for _, f := range answer.Files {
 		read[f.File] = f.Behind == 0 && f.State != "reading" && f.State != "not read" || strings.HasPrefix(f.Why, "it holds the same")
 	}
+	if !c.holdsNothing() {
+		return nil
+	}
 	return read
+}
+
+// holdsNothing tells whether all that was read stands in the files of the outlets.
+func (c *chaos) holdsNothing() bool {
+	out, err := exec.Command(binary, "status", "--state", c.state, "--output", "json").Output()
+	var s struct {
+		Outlets []struct {
+			Name string
+			Held int64
+		}
+	}
+	if err != nil || json.Unmarshal(out, &s) != nil {
+		return false
+	}
+	for _, o := range s.Outlets {
+		if o.Held > 0 && o.Name != "centre" { // that spools it
+			return false
+		}
+	}
+	return true
 }
 
 // removeRead removes a file once all of it is in the outlets for good.
 func (c *chaos) removeRead(path string) {
 	if c.await(path); c.isRead(path) {
-		time.Sleep(3 * time.Second) // until it is written down, also where a kill comes between
-		if c.isRead(path) {
+		time.Sleep(3 * time.Second) // until it is spooled, also where a kill comes between
+		if c.await(path); c.isRead(path) {
 			os.Remove(path)
 			c.count("removed")
 		}
@@ -501,6 +527,16 @@ func (c *chaos) compare(where string, times map[string]int, lost int) {
 		for _, w := range wrong[:min(len(wrong), 12)] {
 			c.t.Errorf("%s: %.120q", where, w)
 		}
+		of := map[string]int{} // by what is wrong, and the program
+		for _, w := range wrong {
+			what, event, _ := strings.Cut(w, ": ")
+			words := append(strings.Fields(strings.TrimLeft(event, "\t")), "")
+			if words[0] == "at" {
+				words = []string{"a frame"}
+			}
+			of[fmt.Sprintf("%s %.20s", what, words[0])]++
+		}
+		c.t.Errorf("%s: %v", where, of)
 		c.t.Errorf("%s: %d events are wrong of %d; %d are missing, %d told as lost", where, len(wrong), len(c.written), missing, lost)
 	}
 }
