@@ -154,6 +154,28 @@ func TestAnEventIsNotSplitByAnOutletThatHoldsBack(t *testing.T) {
 	}
 }
 
+// A log that was rolled and compressed is read to its end before the next is there.
+func TestAnEventIsNotSplitByCompressing(t *testing.T) {
+	for _, c := range [][3]string{
+		{"stdout P begins, ", "stdout F ends", "begins, ends"},
+		{"stderr F error: the pump stalled", "stderr F \tat pump.go:12", "error: the pump stalled\n\tat pump.go:12"},
+	} {
+		t.Run(c[2], func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t, "0.log*")
+			b.settings.Wrapping, b.settings.LastWait = CRI, 2*time.Second
+			b.settings.Lines.Join = lines.Join{Indented: true, Wait: 2 * time.Second}
+			line := func(text string) string { return "2026-11-28T10:00:00.5Z " + text + "\n" }
+			b.write("0.log", line("stdout F "+strings.Repeat("first ", 200))+line(c[0]))
+			b.must(exec.Command("gzip", b.path("0.log")).Run())
+			b.start()
+			time.Sleep(500 * time.Millisecond) // it is read, and its event waits
+			b.write("0.log", line(c[1]))
+			b.await(strings.Repeat("first ", 200), c[2])
+		})
+	}
+}
+
 // An event that ended for one outlet, as its next line came late, does not go on
 // when all is there at once and read again for another outlet.
 func TestAnEventThatHasEndedStaysEnded(t *testing.T) {

@@ -332,9 +332,10 @@ func (f *Follower) lastIsDue(s *source) bool {
 }
 
 // release lets go of a source that has no file any more: what is whole of it is
-// passed on, unless another has to go on with it.
+// passed on. What a container's log has begun waits on, as the next log may not
+// be there yet.
 func (f *Follower) release(s *source) {
-	if !f.goesOn(s) {
+	if f.settings.Wrapping == Bare {
 		f.flushAll(s)
 	}
 	s.long, s.partial = nil, 0
