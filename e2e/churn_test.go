@@ -9,22 +9,6 @@ import (
 	"time"
 )
 
-// number reads a number that stands behind a name in a file of the process's
-// folder in /proc.
-func (h *host) number(file, name string) (n int64) {
-	h.t.Helper()
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/%s", h.process.Process.Pid, file))
-	if err != nil {
-		h.t.Fatal(err)
-	}
-	for line := range strings.Lines(string(b)) {
-		if rest, is := strings.CutPrefix(line, name+":"); is {
-			fmt.Sscan(rest, &n)
-		}
-	}
-	return n
-}
-
 // folderSize returns how many bytes the files of a folder have.
 func folderSize(dir string) (size int64) {
 	filepath.WalkDir(dir, func(_ string, e os.DirEntry, err error) error {
@@ -87,12 +71,12 @@ outlets: {all: {file: {path: DIR/out/all.log, roll: {size: 32MiB}, keep: forever
 			write(program, second)
 			time.Sleep(time.Second / 21)
 		}
-		memory.note(time.Since(begun), h.number("status", "VmRSS")<<10)
+		memory.note(time.Since(begun), procNumber(t, h.process.Process.Pid, "status", "VmRSS")<<10)
 		state.note(time.Since(begun), folderSize(h.state))
 	}
 	h.eventually("all lines are taken", func() bool { return h.status().Rules.In == lines })
 	out := folderSize(filepath.Join(h.dir, "out"))
-	own := h.number("io", "wchar") - out
+	own := procNumber(t, h.process.Process.Pid, "io", "wchar") - out
 	t.Logf("%d lines of %d bytes; the agent wrote %d bytes down beside them; %s; %s", lines, written, own, memory, state)
 	if own > written/10 {
 		t.Error("what is written down is more than a tenth of the lines")

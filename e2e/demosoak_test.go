@@ -2,11 +2,9 @@ package e2e
 
 import (
 	"encoding/json"
-	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -42,7 +40,7 @@ func TestSoakDemo(t *testing.T) {
 	time.Sleep(span / 4)
 	early := map[string]int64{}
 	pids := map[string]int{}
-	look := func(agent, state string) (memory int64) {
+	look := func(agent, state string) int64 {
 		h.state = state
 		s := h.status()
 		if known, is := pids[agent]; is && known != s.PID {
@@ -60,14 +58,7 @@ func TestSoakDemo(t *testing.T) {
 				t.Errorf("outlet %s of %s has shed %d", o.Name, agent, o.Shed)
 			}
 		}
-		b, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", s.PID))
-		for line := range strings.Lines(string(b)) {
-			if n, _ := fmt.Sscanf(line, "VmRSS: %d kB", &memory); n == 1 {
-				return memory << 10
-			}
-		}
-		t.Fatalf("%s does not run", agent)
-		return 0
+		return procNumber(t, s.PID, "status", "VmRSS") << 10
 	}
 	for _, a := range demo.Agents {
 		early[a.Name] = look(a.Name, a.State)

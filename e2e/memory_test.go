@@ -17,17 +17,23 @@ import (
 // peakMemory returns the most memory that the agent had, in bytes.
 func (h *host) peakMemory() int64 {
 	h.t.Helper()
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", h.process.Process.Pid))
+	return procNumber(h.t, h.process.Process.Pid, "status", "VmHWM") << 10
+}
+
+// procNumber reads the number that stands behind a name in a file of a process's
+// folder in /proc.
+func procNumber(t testing.TB, pid int, file, name string) (n int64) {
+	t.Helper()
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/%s", pid, file))
 	if err != nil {
-		h.t.Fatal(err)
+		t.Fatal(err)
 	}
 	for line := range strings.Lines(string(b)) {
-		var kib int64
-		if n, _ := fmt.Sscanf(line, "VmHWM: %d kB", &kib); n == 1 {
-			return kib << 10
+		if rest, is := strings.CutPrefix(line, name+":"); is {
+			fmt.Sscan(rest, &n)
 		}
 	}
-	return 0
+	return n
 }
 
 // Five kilobytes of OTLP unpack to two and a half million empty records: they

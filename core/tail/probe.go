@@ -183,9 +183,7 @@ func (p *probe) compareAll(s *source) likeness {
 	if err != nil {
 		return begunAlike
 	}
-	if s.file == nil {
-		defer own.close()
-	}
+	defer own.close()
 	if so := p.compareWith(own, s.read, s.read); so != same {
 		return so
 	}
@@ -200,15 +198,14 @@ func (p *probe) compareCopy(s *source) likeness {
 		p.moved, p.look.blurred = true, true
 		return unknown
 	}
-	if s.file == nil {
-		defer own.close()
-	}
+	defer own.close()
 	return p.compareWith(own, mostCompared, 0)
 }
 
+// ownOf returns what stands in a source's own file, which stays open where it is.
 func ownOf(s *source) (*content, error) {
 	if s.file != nil {
-		return &content{file: s.file}, nil
+		return &content{file: s.file, kept: true}, nil
 	}
 	return openIs(cmp.Or(s.real, s.Path), s.inode())
 }
