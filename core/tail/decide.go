@@ -41,6 +41,7 @@ type like struct {
 	content  likeness
 	strong   bool // it has enough in common to tell copies by that alone
 	name     relation
+	later    bool  // another file may be the source, and cannot be read yet
 	inode    bool  // the file has the inode of the source
 	has      bool  // the source has its own file
 	cut      bool  // its file is there and holds something else: what it held may be in a copy
@@ -167,6 +168,11 @@ func asCopy(f seen, l like, now time.Time) (d decision, is bool) {
 	case l.content == unknown && f.packed && l.name >= family: // most likely it is being written
 		return decision{fate: wait, of: l.source, why: notReadable(f)}, true
 	case l.content == begunAlike:
+		until := f.since.Add(copyTime)
+		d := decision{fate: wait, of: l.source, why: "it begins as " + l.source.Path + " did, of which another file may hold the rest", again: until}
+		if l.later && now.Before(until) {
+			return d, true
+		}
 		return decision{twice: l.name >= family}, false
 	case !l.has || l.content == different || l.content == unknown || l.moved || l.inode:
 		return decision{}, false

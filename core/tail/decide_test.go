@@ -46,6 +46,8 @@ func TestWhatAFileIs(t *testing.T) {
 		{"the original was cut, and this copy was compressed with less than was read", packed, []like{with(cut, func(l *like) { l.content = begunAlike })}, goesOn, 0, true, false},
 		{"it begins as what is gone did, and is shorter: nothing says that it was made of it", packed, []like{with(lost, func(l *like) { l.content = begunAlike })}, begins, 0, false, false},
 		{"it begins as what is compressed too, and is shorter", packed, []like{with(alive, func(l *like) { l.content = begunAlike })}, begins, 0, false, false},
+		{"it begins as what is gone did, and another that may have been it is not whole yet", whole, []like{with(lost, func(l *like) { l.content = begunAlike; l.later = true })}, wait, 0, false, true},
+		{"nobody has made the other whole", file(whole, func(f *seen) { f.since = now.Add(-copyTime) }), []like{with(lost, func(l *like) { l.content = begunAlike; l.later = true })}, begins, 0, false, false},
 		{"an engine never cuts: the inode was given to another file", packed, []like{with(cut, func(l *like) { l.content = begunAlike; l.renaming = true })}, begins, 0, false, false},
 		{"it is the file that was cut", whole, []like{with(cut, func(l *like) { l.inode = true; l.name = alike })}, begins, 0, false, false},
 		{"it was compressed where it stands", packed, []like{with(cut, func(l *like) { l.inode = true; l.name = alike })}, goesOn, 0, false, false},

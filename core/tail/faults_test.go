@@ -122,6 +122,63 @@ func TestAFileThatBeginsAsOneThatWasNotReadYet(t *testing.T) {
 	b.await(banner, "the first", banner, "the next")
 }
 
+// Of what was read before a kill no more is known than its beginning, and another
+// file that begins so is just being compressed: that it is another shows once it is whole.
+func TestWhatWasReadIsKnownBesideAHalfMadeCopy(t *testing.T) {
+	b := newBench(t, "a.log*")
+	banner := strings.Repeat("=", 2000)
+	b.write("a.log.2", banner+"\nthe first\n")
+	f := b.still()
+	f.look()
+	b.must(f.save())
+	for i := range b.outlets {
+		b.outlets[i].marks[f.sources[0].ID] = f.sources[0].lastSize
+	}
+	f.closeAll()
+	b.gzip("a.log.2")
+	b.write("next", banner+"\nthe next of them\n")
+	packed, err := exec.Command("gzip", "-c", b.path("next")).Output()
+	b.must(err)
+	b.write("a.log.1.gz", string(packed[:12]))
+	b.start()
+	time.Sleep(200 * time.Millisecond)
+	expect(t, "state", b.state("a.log.2.gz"), "not read it begins as "+b.path("a.log.2")+" did, of which another file may hold the rest")
+	b.write("a.log.1.gz", string(packed[12:]))
+	b.await(banner, "the next of them")
+}
+
+// The inode of a file that is gone is soon another's. Of what was read before a kill
+// no more is known than its beginning, and the other begins alike.
+func TestAFileWithTheInodeOfAnother(t *testing.T) {
+	b := newBench(t, "a.log")
+	banner := strings.Repeat("=", 2000)
+	b.write("a.log", banner+"\nthe first\n")
+	f := b.still()
+	f.look()
+	b.must(f.save())
+	s := f.sources[0]
+	for i := range b.outlets {
+		b.outlets[i].marks[s.ID] = s.lastSize
+	}
+	f.closeAll()
+	if s.Birth == 0 {
+		t.Skip("this file system does not tell when a file was born")
+	}
+	for tries := 0; ; tries++ {
+		time.Sleep(5 * time.Millisecond)
+		b.must(os.Remove(b.path("a.log")))
+		b.write("a.log", banner+"\nanother\nthat is longer\n")
+		if st, _, err := statAt(b.path("a.log")); err != nil || st.inode() == s.inode() {
+			break
+		}
+		if tries == 100 {
+			t.Skip("this file system does not give inodes again")
+		}
+	}
+	b.start()
+	b.await(banner, "another", "that is longer")
+}
+
 // What waits for its next line while nothing can be read waits no shorter for
 // that: the next line may stand there already, in the same log or in the next.
 func TestAnEventIsNotSplitByAnOutletThatHoldsBack(t *testing.T) {

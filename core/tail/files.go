@@ -205,7 +205,7 @@ func (f *Follower) setBack(path string, offset int64) error {
 			offset -= int64(n - end - 1)
 		}
 	}
-	next := &source{ID: newID(), Path: s.Path, Born: s.Born, Packed: s.Packed, altered: true, Device: s.Device, Inode: s.Inode, Head: s.Head, Begin: offset, Position: offset, Tail: s.Tail, known: true,
+	next := &source{ID: newID(), Path: s.Path, Born: s.Born, Packed: s.Packed, altered: true, Device: s.Device, Inode: s.Inode, Birth: s.Birth, Head: s.Head, Begin: offset, Position: offset, Tail: s.Tail, known: true,
 		real: s.real, changed: s.changed, lastSize: s.lastSize, settings: s.settings, file: s.file, head: s.head}
 	s.file = nil
 	s.close()

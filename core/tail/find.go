@@ -133,14 +133,14 @@ func (f *Follower) candidate(path, real string, e fs.DirEntry) (c candidate, why
 			return c, plainError(err)
 		}
 	}
-	st, err := os.Lstat(c.real)
-	if err != nil {
+	st, regular, err := statAt(c.real)
+	switch {
+	case err != nil:
 		return c, plainError(err)
-	}
-	if !st.Mode().IsRegular() {
+	case !regular:
 		return c, "it is not a regular file"
 	}
-	c.stat = statOf(st)
+	c.stat = st
 	return c, ""
 }
 

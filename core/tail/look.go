@@ -77,14 +77,15 @@ func (f *Follower) newLooking() *looking {
 
 // isTelling tells whether the beginning of a source, of which no more is known, is
 // enough to know it again in a file: a line ends there where it was read up to, and
-// the file can be no other source, nor another file be the source.
-func (l *looking) isTelling(s *source, p *probe) bool {
+// the file can be no other source, nor another file be the source. Where one that
+// could be cannot be read, that shows later.
+func (l *looking) isTelling(s *source, p *probe) (telling, later bool) {
 	if !p.hasLineEnd(s.read) {
-		return false
+		return false, false
 	}
 	for _, other := range l.families[familyOf(p.path)] {
 		if other != s && other.Head == s.Head && p.compare(other) != different {
-			return false
+			return false, false
 		}
 	}
 	for _, other := range l.found {
@@ -92,11 +93,15 @@ func (l *looking) isTelling(s *source, p *probe) bool {
 			continue
 		}
 		other.load()
-		if same, err := other.begins(s.Head); err != nil || same && other.hasLineEnd(s.read) {
-			return false
+		begins, err := other.begins(s.Head)
+		switch {
+		case err != nil:
+			later = true
+		case begins && other.hasLineEnd(s.read):
+			return false, false
 		}
 	}
-	return true
+	return !later, later
 }
 
 // add has files be compared with a source, by all names that it had.
@@ -132,10 +137,14 @@ func (f *Follower) placeKnown(found []candidate, l *looking) (strangers []*probe
 
 // atInode returns the source that had a file's inode last, nil for none.
 func (f *Follower) atInode(c candidate) *source {
-	if s := f.byInode[c.stat.inode()]; s != nil {
-		return s
+	s := f.byInode[c.stat.inode()]
+	if s == nil {
+		s = f.byInode[inode{0, c.stat.number}] // after another start of the machine only the inode's number holds
 	}
-	return f.byInode[inode{0, c.stat.number}] // after another start of the machine only the inode's number holds
+	if s != nil && !s.identity().mayBe(c.stat.identity()) { // the inode was given anew
+		return nil
+	}
+	return s
 }
 
 // isUnchanged tells whether the file with the inode of a source is that source.
@@ -234,8 +243,11 @@ func (f *Follower) likeOf(s *source, p *probe, l *looking, since time.Time) like
 	if k.content = p.compare(s); k.content == different {
 		return k
 	}
-	if k.content == begunAlike && l.isTelling(s, p) {
-		k.content = same
+	if k.content == begunAlike {
+		telling, later := l.isTelling(s, p)
+		if k.later = later; telling {
+			k.content = same
+		}
 	}
 	k.strong = p.packed || s.Head.Length >= strongPrint
 	k.name = relationOf(s.Path, p.path)
@@ -448,8 +460,8 @@ func (f *Follower) readFolder(dir string, l *looking) (all []*probe) {
 		if !e.Type().IsRegular() || f.byPath[path] != nil {
 			continue
 		}
-		if st, err := e.Info(); err == nil {
-			all = append(all, &probe{candidate: candidate{path, path, statOf(st)}, look: l})
+		if st, regular, err := statAt(path); err == nil && regular {
+			all = append(all, &probe{candidate: candidate{path, path, st}, look: l})
 		}
 	}
 	slices.SortFunc(all, func(a, b *probe) int { return b.stat.written.Compare(a.stat.written) })
@@ -518,7 +530,7 @@ func (f *Follower) wasCut(s *source, st stat) {
 	next := &source{ID: newID(), file: s.file, cuts: s.cuts + 1, window: max(s.window, window)}
 	s.file = nil
 	f.drop(s)
-	next.Device, next.Inode = st.device, st.number
+	next.Device, next.Inode, next.Birth = st.device, st.number, s.Birth
 	f.byPath[c.real] = next // so that it is no neighbour
 	copied := f.findCopy(s)
 	for _, other := range f.sources {
@@ -565,9 +577,9 @@ func (f *Follower) place(s *source, c candidate) {
 		s.Born = c.path
 	}
 	s.age = rolledAge(s.Path)
-	if !s.is(c.stat) {
+	if !s.is(c.stat) || s.Birth == 0 && c.stat.birth > 0 {
 		f.drop(s)
-		s.Device, s.Inode = c.stat.device, c.stat.number
+		s.Device, s.Inode, s.Birth = c.stat.device, c.stat.number, c.stat.birth
 		f.note(s)
 	}
 	if !s.known || s.changed != c.stat.changed || s.lastSize != c.stat.size {

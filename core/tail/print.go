@@ -61,16 +61,24 @@ func openContent(path string) (*content, error) {
 // openIs opens a file as [openContent] does, if the one at the path is still the
 // one that was found there. Else the error is [fs.ErrNotExist]: a path is
 // another file's as soon as somebody rolls.
-func openIs(path string, is inode) (*content, error) {
-	f, st, err := disk.OpenRegular(path)
+func openIs(path string, known identity) (*content, error) {
+	f, st, err := openFile(path, known)
 	if err != nil {
 		return nil, err
 	}
-	if statOf(st).inode() != is {
-		f.Close()
-		return nil, errMoved
-	}
 	return contentOf(f, st)
+}
+
+func openFile(path string, known identity) (*os.File, os.FileInfo, error) {
+	f, st, err := disk.OpenRegular(path)
+	if err != nil {
+		return nil, nil, err
+	}
+	if !known.is(identity{statOf(st).inode(), birthOf(f)}) {
+		f.Close()
+		return nil, nil, errMoved
+	}
+	return f, st, nil
 }
 
 // errMoved says that a file stands elsewhere than where it was found.

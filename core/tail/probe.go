@@ -32,7 +32,7 @@ func (p *probe) open() (*content, error) {
 	if p.kept != nil {
 		return p.kept, nil
 	}
-	c, err := openIs(p.real, p.stat.inode())
+	c, err := openIs(p.real, p.stat.identity())
 	if errors.Is(err, fs.ErrNotExist) {
 		p.moved, p.look.blurred = true, true
 	}
@@ -207,7 +207,7 @@ func ownOf(s *source) (*content, error) {
 	if s.file != nil {
 		return &content{file: s.file, kept: true}, nil
 	}
-	return openIs(cmp.Or(s.real, s.Path), s.inode())
+	return openIs(cmp.Or(s.real, s.Path), s.identity())
 }
 
 // compareWith compares a file with another up to an offset. Where one ends before

@@ -10,7 +10,6 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"oakbarrel/core/disk"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/record"
 	"oakbarrel/core/roll"
@@ -63,11 +62,7 @@ func (f *Follower) readTurn(s *source) bool {
 }
 
 func (f *Follower) open(s *source) bool {
-	file, st, err := disk.OpenRegular(s.real)
-	if err == nil && !s.is(statOf(st)) {
-		file.Close()
-		err = fs.ErrNotExist
-	}
+	file, _, err := openFile(s.real, s.identity())
 	if err != nil {
 		f.missed(s, err)
 		return false
@@ -78,7 +73,7 @@ func (f *Follower) open(s *source) bool {
 }
 
 func (f *Follower) openPacked(s *source) *content {
-	content, err := openIs(s.real, s.inode())
+	content, err := openIs(s.real, s.identity())
 	if err != nil {
 		f.missed(s, err)
 		return nil
@@ -408,7 +403,7 @@ func (f *Follower) finishPacked(s *source) {
 
 // learnPacked learns how a compressed file begins that is new.
 func (f *Follower) learnPacked(s *source) bool {
-	content, err := openIs(s.real, s.inode())
+	content, err := openIs(s.real, s.identity())
 	if err != nil {
 		f.missed(s, err)
 		return false

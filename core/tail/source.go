@@ -3,9 +3,12 @@ package tail
 import (
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"os"
 	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"oakbarrel/core/lines"
 )
@@ -19,6 +22,7 @@ type source struct {
 	Born    string      `json:"born"`   // where it was when it was first seen
 	Device  uint64      `json:"device"` // holds within one start of the machine
 	Inode   uint64      `json:"inode"`
+	Birth   int64       `json:"birth,omitzero"`  // when the inode was given to it, in nanoseconds
 	Head    fingerprint `json:"head"`            // of its beginning
 	Begin   int64       `json:"begin,omitzero"`  // where it is followed from
 	Size    int64       `json:"size,omitzero"`   // of a file that is no longer read: when it was finished
@@ -84,18 +88,74 @@ type stat struct {
 	changed        int64 // nanoseconds
 	links          uint64
 	owner          uint32
+	birth          int64 // when the inode was given to it, in nanoseconds; 0 where nothing tells
 }
 
 func statOf(st os.FileInfo) stat {
 	s := st.Sys().(*syscall.Stat_t)
-	return stat{st.ModTime(), uint64(s.Dev), s.Ino, st.Size(), s.Ctim.Nano(), uint64(s.Nlink), s.Uid}
+	return stat{written: st.ModTime(), device: uint64(s.Dev), number: s.Ino, size: st.Size(), changed: s.Ctim.Nano(), links: uint64(s.Nlink), owner: s.Uid}
 }
 
-func (s stat) inode() inode { return inode{s.device, s.number} }
+// statAt looks at what stands at a path; a link is not followed.
+func statAt(path string) (st stat, regular bool, err error) {
+	st, regular, err = statx(unix.AT_FDCWD, path, unix.AT_SYMLINK_NOFOLLOW)
+	if isUnknownCall(err) {
+		plain, err := os.Lstat(path)
+		if err != nil {
+			return st, false, err
+		}
+		return statOf(plain), plain.Mode().IsRegular(), nil
+	}
+	return st, regular, err
+}
 
-func (s *source) inode() inode { return inode{s.Device, s.Inode} }
+// birthOf returns when the inode was given to an open file, 0 where nothing tells.
+func birthOf(f *os.File) int64 {
+	st, _, _ := statx(int(f.Fd()), "", unix.AT_EMPTY_PATH)
+	return st.birth
+}
 
-func (s *source) is(st stat) bool { return s.Device == st.device && s.Inode == st.number }
+func statx(dir int, path string, flags int) (st stat, regular bool, err error) {
+	var x unix.Statx_t
+	if err := unix.Statx(dir, path, flags, unix.STATX_BASIC_STATS|unix.STATX_BTIME, &x); err != nil {
+		return st, false, err
+	}
+	st = stat{
+		written: time.Unix(x.Mtime.Sec, int64(x.Mtime.Nsec)), device: unix.Mkdev(x.Dev_major, x.Dev_minor), number: x.Ino,
+		size: int64(x.Size), changed: nanoseconds(x.Ctime), links: uint64(x.Nlink), owner: x.Uid,
+	}
+	if x.Mask&unix.STATX_BTIME != 0 {
+		st.birth = nanoseconds(x.Btime)
+	}
+	return st, x.Mode&unix.S_IFMT == unix.S_IFREG, nil
+}
+
+// isUnknownCall tells whether an old kernel, or a sandbox, does not know a call.
+func isUnknownCall(err error) bool { return errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EPERM) }
+
+func nanoseconds(t unix.StatxTimestamp) int64 { return t.Sec*1e9 + int64(t.Nsec) }
+
+// identity tells one file from another. An inode is given anew once its file is gone.
+type identity struct {
+	inode
+	birth int64 // 0 where nothing tells
+}
+
+func (i identity) is(other identity) bool { return i.inode == other.inode && i.mayBe(other) }
+
+// mayBe tells whether two files were born at one time, as far as that is known.
+func (i identity) mayBe(other identity) bool {
+	return i.birth == other.birth || i.birth == 0 || other.birth == 0
+}
+
+func (s stat) inode() inode       { return inode{s.device, s.number} }
+func (s stat) identity() identity { return identity{s.inode(), s.birth} }
+
+func (s *source) inode() inode       { return inode{s.Device, s.Inode} }
+func (s *source) identity() identity { return identity{s.inode(), s.Birth} }
+
+// is tells whether a file is the one in which a source stands, or stood last.
+func (s *source) is(st stat) bool { return s.identity().is(st.identity()) }
 
 func (s *source) close() {
 	if s.file != nil {
