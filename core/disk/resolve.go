@@ -2,6 +2,7 @@ package disk
 
 import (
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -92,14 +93,28 @@ func OpenRegular(path string) (*os.File, fs.FileInfo, error) {
 	return f, st, nil
 }
 
-// ReadFolder lists a folder. No part of its path may be a symbolic link.
-func ReadFolder(path string) ([]fs.DirEntry, error) {
+// ReadFolder calls each with what stands in a folder, a piece at a time, until
+// it returns false. No part of the path may be a symbolic link.
+func ReadFolder(path string, each func(fs.DirEntry) bool) error {
 	f, err := openPlain(path, unix.O_RDONLY|unix.O_DIRECTORY)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer f.Close()
-	return f.ReadDir(-1)
+	for {
+		entries, err := f.ReadDir(1024)
+		for _, e := range entries {
+			if !each(e) {
+				return nil
+			}
+		}
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
 }
 
 func openPlain(path string, flags int) (*os.File, error) {

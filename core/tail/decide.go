@@ -24,6 +24,7 @@ type seen struct {
 	content    amount
 	since      time.Time // when it was first found to be like a source
 	copied     int64     // its size when it was decided to be a copy, 0 for never
+	crowded    bool      // more sources begin as it does than it was compared with
 }
 
 // amount is how much stands in a file, as far as it takes to know it again.
@@ -123,7 +124,7 @@ func decide(f seen, likes []like, s Settings, now time.Time) decision {
 	if f.content == nothing && f.unreadable == nil {
 		return decision{fate: wait, why: noLine}
 	}
-	twice := false
+	twice := f.crowded
 	for _, l := range likes {
 		d, is := asCopy(f, l, now)
 		if is {
@@ -178,7 +179,7 @@ func asCopy(f seen, l like, now time.Time) (d decision, is bool) {
 		return decision{}, false
 	case l.leaving && l.strong && l.name >= family: // then it goes on here
 		return decision{fate: wait, of: l.source, why: pass.why, again: now.Add(settleTime / 20)}, true
-	case f.packed && l.name >= family && l.older: // the original is removed once this is whole
+	case f.packed && l.name >= family && (l.older || l.renaming): // the original is removed once this is whole
 		return pass, true
 	case l.renaming || l.name != made:
 		return decision{}, false

@@ -72,6 +72,7 @@ func TestWhatAFileIs(t *testing.T) {
 		{"it is compressed, and the original is still there", packed, []like{alive}, passOver, 0, false, false},
 		{"it is compressed, and the original is removed", packed, []like{lost}, goesOn, 0, false, false},
 		{"an engine has compressed it", packed, []like{with(lost, func(l *like) { l.renaming = true })}, goesOn, 0, false, false},
+		{"an engine compresses it at the first look", packed, []like{with(alive, func(l *like) { l.renaming = true; l.older = false })}, passOver, 0, false, false},
 		{"compressed files of before the first start", packed, nil, begins, 0, false, false},
 	} {
 		got := decide(c.file, c.likes, settings, now)

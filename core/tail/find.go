@@ -3,11 +3,13 @@ package tail
 import (
 	"cmp"
 	"errors"
+	"fmt"
 	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 	"time"
 
 	"oakbarrel/core/disk"
@@ -81,7 +83,8 @@ func changedSince(folders map[string]bool, since time.Time) bool {
 func (f *Follower) find() (found []candidate, reasons []File, folders map[string]bool) {
 	folders = map[string]bool{}
 	seen := map[string]bool{}
-	hit := false
+	hit, over := false, 0
+	known := sync.OnceValue(f.knownPaths)
 	no := func(path string, size int64, why string) {
 		reasons = append(reasons, File{Path: path, Size: size, State: NotRead, Why: why})
 	}
@@ -97,6 +100,10 @@ func (f *Follower) find() (found []candidate, reasons []File, folders map[string
 		found: func(path, real string, e fs.DirEntry) {
 			hit = true
 			if seen[path] || e.IsDir() {
+				return
+			}
+			if len(seen) >= f.most && !known()[path] {
+				over++
 				return
 			}
 			seen[path] = true
@@ -119,8 +126,23 @@ func (f *Follower) find() (found []candidate, reasons []File, folders map[string
 			no(p, 0, "it finds no file")
 		}
 	}
+	if over > 0 {
+		no(f.settings.Paths[0], 0, fmt.Sprintf("it and the other patterns find more than the %d files that one intake looks at: %d are passed by", f.most, over))
+	}
 	f.watch.folders(folders)
 	return found, reasons, folders
+}
+
+// mostFiles is how many files one intake looks at; what it follows comes on top.
+const mostFiles = 50_000
+
+// knownPaths returns where the sources stand.
+func (f *Follower) knownPaths() map[string]bool {
+	known := map[string]bool{}
+	for _, s := range f.sources {
+		known[s.Path] = true
+	}
+	return known
 }
 
 // candidate looks at a path that was found, in a folder without links, and

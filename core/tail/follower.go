@@ -101,6 +101,8 @@ type Follower struct {
 	looked    time.Time       // when all files were last looked at
 	lookAt    time.Time       // when they are to be looked at next, zero for at the usual time
 	lookCost  time.Duration
+	most      int  // see mostFiles
+	left      bool // the last look has left files to the next
 	saved     time.Time
 	tried     time.Time // when it was last tried to save
 	unsaved   string    // why that failed, "" where it did not
@@ -138,7 +140,7 @@ func New(s Settings, d disk.Disk, file string, sink Sink, log *slog.Logger, now 
 
 // newFollower returns a follower that knows nothing yet.
 func newFollower(s Settings, sink Sink, log *slog.Logger, now func() time.Time) *Follower {
-	return &Follower{settings: s, sink: sink, log: log, now: now, buffer: make([]byte, bufferSize), wake: make(chan struct{}, 1),
+	return &Follower{settings: s, sink: sink, log: log, now: now, buffer: make([]byte, bufferSize), wake: make(chan struct{}, 1), most: mostFiles,
 		byInode: map[inode]*source{}, byPath: map[string]*source{}, asides: map[inode]*aside{}, awaited: map[string]bool{},
 		positions: map[string]int64{}, caughtUp: map[string]time.Time{}, standing: map[inode]string{}}
 }

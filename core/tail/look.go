@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -27,7 +28,7 @@ type aside struct {
 type looking struct {
 	found    []*probe         // files that are no source yet
 	cut      map[*source]bool // whose file is there and holds something else
-	families map[string][]*source
+	families map[string]*kin
 	folders  map[string][]*probe // files of folders that no pattern finds
 	blurred  bool                // names changed while it was looked: what was not found may be there
 }
@@ -41,14 +42,15 @@ func (f *Follower) look() {
 		s.known = s.known && s.file != nil // unless it is found again below
 	}
 	clear(f.byPath)
-	l := f.newLooking()
+	l := newLooking()
 	l.blurred = !still
-	f.looking = l
-	defer func() { f.looking = nil }()
 	strangers := f.placeKnown(found, l)
 	for _, s := range slices.Clone(f.sources) {
 		f.check(s)
 	}
+	f.gather(l)
+	f.looking = l
+	defer func() { f.looking = nil }()
 	f.linger(l)
 	l.found = strangers
 	f.judgeAll(strangers, l)
@@ -57,22 +59,28 @@ func (f *Follower) look() {
 	}
 	f.forgetAsides(found)
 	f.altered = f.altered || slices.ContainsFunc(f.sources, f.isOver) // then the next save forgets it
-	f.first = false
+	f.first = f.first && f.left
 	f.sortSources()
 	f.oldestFirst()
 	f.report(append(reasons, f.asideFiles()...))
 	f.lookCost = time.Since(begun)
-	if l.blurred {
+	switch {
+	case f.left:
+		f.lookBy(f.now().Add(f.lookCost)) // so that what is known is read half of the time
+	case l.blurred:
 		f.lookBy(f.now().Add(max(gatherTime, 10*f.lookCost)))
 	}
 }
 
-func (f *Follower) newLooking() *looking {
-	l := &looking{cut: map[*source]bool{}, families: map[string][]*source{}, folders: map[string][]*probe{}}
+func newLooking() *looking {
+	return &looking{cut: map[*source]bool{}, families: map[string]*kin{}, folders: map[string][]*probe{}}
+}
+
+// gather has files be compared with the sources, as they begin now.
+func (f *Follower) gather(l *looking) {
 	for _, s := range f.sources {
 		l.add(s)
 	}
-	return l
 }
 
 // isTelling tells whether the beginning of a source, of which no more is known, is
@@ -83,9 +91,11 @@ func (l *looking) isTelling(s *source, p *probe) (telling, later bool) {
 	if !p.hasLineEnd(s.read) {
 		return false, false
 	}
-	for _, other := range l.families[familyOf(p.path)] {
-		if other != s && other.Head == s.Head && p.compare(other) != different {
-			return false, false
+	if k := l.families[familyOf(p.path)]; k != nil {
+		for _, other := range append(k.begun[s.Head], k.behind...) {
+			if other != s && other.Head == s.Head && p.compare(other) != different {
+				return false, false
+			}
 		}
 	}
 	for _, other := range l.found {
@@ -108,10 +118,15 @@ func (l *looking) isTelling(s *source, p *probe) (telling, later bool) {
 func (l *looking) add(s *source) {
 	var added []string
 	for _, path := range []string{s.Path, s.Born} {
-		if name := familyOf(path); !slices.Contains(added, name) {
-			l.families[name] = append(l.families[name], s)
-			added = append(added, name)
+		name := familyOf(path)
+		if slices.Contains(added, name) {
+			continue
 		}
+		if l.families[name] == nil {
+			l.families[name] = &kin{begun: map[fingerprint][]*source{}}
+		}
+		l.families[name].add(s)
+		added = append(added, name)
 	}
 }
 
@@ -149,7 +164,7 @@ func (f *Follower) atInode(c candidate) *source {
 
 // isUnchanged tells whether the file with the inode of a source is that source.
 func (f *Follower) isUnchanged(s *source, p *probe) bool {
-	if s.file != nil || s.known && s.changed == p.stat.changed {
+	if s.file != nil || s.changed == p.stat.changed && s.lastSize == p.stat.size {
 		return true // an open file's inode is not given away
 	}
 	if s.Done && p.stat.size == s.Size && s.Packed {
@@ -160,16 +175,38 @@ func (f *Follower) isUnchanged(s *source, p *probe) bool {
 
 // judgeAll decides what files are, the oldest first. What was rolled before it
 // could be opened is found again by the next look: until then nothing is read of
-// what was written later under the same name.
+// what was written later under the same name. Where they are many it leaves the
+// rest to the next look, so that no folder full of files keeps all others from
+// being read, or takes all descriptors.
 func (f *Follower) judgeAll(strangers []*probe, l *looking) {
+	if f.left { // first what it has left
+		slices.SortStableFunc(strangers, func(a, b *probe) int { return cmp.Compare(f.wasJudged(a), f.wasJudged(b)) })
+	}
+	f.left = false
+	begun, known := time.Now(), len(f.sources)
 	held := map[string]bool{}
 	for _, p := range strangers {
+		if len(f.sources)-known > f.settings.Open || time.Since(begun) > judgeTime {
+			f.left, l.blurred = true, true
+			return
+		}
 		if set := setOf(p.path); !held[set] {
 			f.judge(p, l)
 			held[set] = p.moved
 		}
 	}
 }
+
+// wasJudged is 1 for a file of which an earlier look has decided, else 0.
+func (f *Follower) wasJudged(p *probe) int {
+	if f.asides[p.stat.inode()] == nil {
+		return 0
+	}
+	return 1
+}
+
+// judgeTime is for how long one look decides what files are.
+const judgeTime = 200 * time.Millisecond
 
 // judge decides what a file is that is no source yet, and carries it out.
 func (f *Follower) judge(p *probe, l *looking) {
@@ -199,7 +236,9 @@ func (f *Follower) judge(p *probe, l *looking) {
 	if seen.content == lessThan && f.first && f.settings.FromEnd {
 		seen.content = aLine
 	}
-	a.decision = decide(seen, f.likes(p, l, a.since), f.settings, f.now())
+	likes, all := f.likes(p, l, a.since)
+	seen.crowded = !all
+	a.decision = decide(seen, likes, f.settings, f.now())
 	f.carryOut(p, a)
 }
 
@@ -212,26 +251,31 @@ func (f *Follower) stands(a *aside, p *probe, l *looking) bool {
 	case a.fate == leaveOut:
 		return true
 	case a.of == nil:
-		return a.fate == wait && len(l.families[familyOf(p.path)]) == 0
+		return a.fate == wait && l.families[familyOf(p.path)] == nil
 	}
 	return a.of.known && !l.cut[a.of]
 }
 
-// likes gathers the sources that a file could be, those first that are asked first.
-func (f *Follower) likes(p *probe, l *looking, since time.Time) (all []like) {
-	sources := l.families[familyOf(p.path)]
+// likes gathers the sources that a file could be, those first that are asked
+// first; all tells that they were not too many to ask each.
+func (f *Follower) likes(p *probe, l *looking, since time.Time) (found []like, all bool) {
+	var sources []*source
+	all = true
+	if k := l.families[familyOf(p.path)]; k != nil {
+		sources, all = k.of(p)
+	}
 	if s := f.atInode(p.candidate); s != nil && !slices.Contains(sources, s) {
 		sources = append(slices.Clone(sources), s)
 	}
 	for _, s := range sources {
 		if k := f.likeOf(s, p, l, since); k.content != different {
-			all = append(all, k)
+			found = append(found, k)
 		}
 	}
-	slices.SortStableFunc(all, func(a, b like) int {
+	slices.SortStableFunc(found, func(a, b like) int {
 		return cmp.Or(cmp.Compare(b.name, a.name), cmp.Compare(b.source.Head.Length, a.source.Head.Length), cmp.Compare(a.source.number, b.source.number))
 	})
-	return all
+	return found, all
 }
 
 // likeOf compares a file with a source.
@@ -424,7 +468,8 @@ func (f *Follower) beginMissed(s *source, l *looking) {
 		if f.byPath[p.real] != nil || f.matches(p.path) || s.is(p.stat) || f.excluded(p.path) || setOf(s.former) != setOf(p.path) || p.stat.written.Before(s.Written) {
 			continue
 		}
-		if d := decide(p.seen(), f.likes(p, l, f.looked), f.settings, f.now()); d.fate == begins && !p.moved {
+		likes, _ := f.likes(p, l, f.looked)
+		if d := decide(p.seen(), likes, f.settings, f.now()); d.fate == begins && !p.moved {
 			f.beginFile(p, d)
 		}
 	}
@@ -451,18 +496,18 @@ func (f *Follower) neighbours(s *source, l *looking) (all []*probe) {
 
 // readFolder returns the files of a folder, the newest first.
 func (f *Follower) readFolder(dir string, l *looking) (all []*probe) {
-	entries, err := disk.ReadFolder(dir)
-	if err != nil || len(entries) > mostFolders {
-		return nil
-	}
-	for _, e := range entries {
+	err := disk.ReadFolder(dir, func(e fs.DirEntry) bool {
 		path := filepath.Join(dir, e.Name())
 		if !e.Type().IsRegular() || f.byPath[path] != nil {
-			continue
+			return true
 		}
 		if st, regular, err := statAt(path); err == nil && regular {
 			all = append(all, &probe{candidate: candidate{path, path, st}, look: l})
 		}
+		return len(all) <= mostFolders
+	})
+	if err != nil || len(all) > mostFolders {
+		return nil
 	}
 	slices.SortFunc(all, func(a, b *probe) int { return b.stat.written.Compare(a.stat.written) })
 	return all
@@ -634,9 +679,6 @@ func (f *Follower) start(s *source, c candidate) {
 	f.place(s, c)
 	f.begin(s)
 	f.note(s)
-	if f.looking != nil {
-		f.looking.add(s)
-	}
 	f.urgent, s.dirty = true, true
 	f.log.Debug("a file is followed", "path", s.Path, "source", s.ID, "from", s.read)
 	for _, other := range f.sources {
@@ -646,6 +688,9 @@ func (f *Follower) start(s *source, c candidate) {
 	}
 	if !s.Packed && (s.file != nil || f.open(s)) && !f.hasHole(s, c.stat.size) {
 		f.sameHead(s)
+	}
+	if f.looking != nil {
+		f.looking.add(s)
 	}
 }
 

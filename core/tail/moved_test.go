@@ -2,8 +2,10 @@ package tail
 
 import (
 	"fmt"
+	"os"
 	"os/exec"
 	"slices"
+	"strings"
 	"testing"
 
 	"oakbarrel/core/disk/disktest"
@@ -14,6 +16,9 @@ func (b *bench) still() *Follower {
 	f, err := New(b.settings, &disktest.Disk{}, b.path(".registry"), b, b.log, b.now)
 	b.must(err)
 	f.watch = newWatcher(true, nil)
+	for _, s := range f.sources {
+		f.begin(s)
+	}
 	return f
 }
 
@@ -22,9 +27,11 @@ func (b *bench) still() *Follower {
 func (b *bench) between(f *Follower, happens func()) int {
 	found, _, _ := f.findAll()
 	happens()
-	l := f.newLooking()
+	l := newLooking()
+	strangers := f.placeKnown(found, l)
+	f.gather(l)
 	f.looking = l
-	f.judgeAll(f.placeKnown(found, l), l)
+	f.judgeAll(strangers, l)
 	f.looking = nil
 	return len(f.sources)
 }
@@ -121,4 +128,28 @@ func TestACompressedFileThatMovesBeforeItIsRead(t *testing.T) {
 	got := b.lines()
 	slices.Sort(got)
 	expect(t, "lines", got, []string{"one begins", "one ends", "two begins", "two ends"})
+}
+
+// A file that is cut after it was found, and before its copy is compared with it,
+// is read once.
+func TestAFileThatIsCutWhileItsCopyIsCompared(t *testing.T) {
+	b := newBench(t, "a.log*")
+	line := strings.Repeat("a line of a file that is copied ", 20)
+	b.write("a.log", line+"\n"+line+"\nits end\n")
+	f := b.still()
+	f.look()
+	b.readAll(f)
+	content, err := os.ReadFile(b.path("a.log"))
+	b.must(err)
+	b.write("a.log.1", string(content))
+	f = b.still()
+	found, _, _ := f.findAll()
+	l := newLooking()
+	strangers := f.placeKnown(found, l)
+	b.must(os.Truncate(b.path("a.log"), 0))
+	b.write("a.log", "the next\n")
+	f.gather(l)
+	f.judgeAll(strangers, l)
+	b.readAll(f)
+	expect(t, "lines", short(b.lines()), short([]string{line, line, "its end", "the next"}))
 }

@@ -73,6 +73,10 @@ func isMade(source, file string) bool {
 // its set: app.log.2 is older than app.log.1, a stamp than a later one. What was
 // not rolled has 0.
 func rolledAge(path string) int64 {
+	stem := strings.TrimSuffix(strings.TrimSuffix(path, ".gz"), ".zst")
+	if stem == "" || !strings.ContainsRune("0123456789-_:T", rune(stem[len(stem)-1])) { // most names
+		return 0
+	}
 	parts := rolledNumber.FindStringSubmatch(filepath.Base(path))
 	if parts == nil {
 		return 0

@@ -1,6 +1,7 @@
 package tail
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -148,6 +149,23 @@ func (c *content) has(p fingerprint) (same, short bool, err error) {
 	switch {
 	case n == p.Length:
 		return printOf(p.At, b) == p, false, nil
+	case err == io.EOF:
+		return false, true, nil
+	}
+	return false, false, err
+}
+
+// hasTail tells whether what was read last of a source stands in the content;
+// short tells that it ends before.
+func (c *content) hasTail(s *source) (same, short bool, err error) {
+	if len(s.tail) == 0 {
+		return c.has(s.Tail)
+	}
+	b := make([]byte, len(s.tail))
+	n, err := c.read(b, s.read-int64(len(b)))
+	switch {
+	case n == len(b):
+		return bytes.Equal(b, s.tail), false, nil
 	case err == io.EOF:
 		return false, true, nil
 	}

@@ -21,8 +21,8 @@ type probe struct {
 	err     error  // the content cannot be read, or not to its end
 	packed  bool
 	foreign string
-	sums    map[fingerprint]string // by place and length
-	keeps   bool                   // a plain file stays open from open to release
+	heads   map[int]fingerprint // of the beginning, by length
+	keeps   bool                // a plain file stays open from open to release
 	kept    *content
 	ending  []byte // the end of a plain file, nil until it is asked for
 }
@@ -55,7 +55,7 @@ func (p *probe) load() {
 	if p.loaded {
 		return
 	}
-	p.loaded, p.sums = true, map[fingerprint]string{}
+	p.loaded, p.heads = true, map[int]fingerprint{}
 	content, err := p.open()
 	if err != nil {
 		p.err, p.packed = err, errors.Is(err, errPacked) || roll.IsCompressed(p.real)
@@ -79,11 +79,15 @@ func (p *probe) begins(print fingerprint) (bool, error) {
 	if print.Length > len(p.head) {
 		return false, p.err
 	}
-	key := fingerprint{Length: print.Length}
-	if p.sums[key] == "" {
-		p.sums[key] = printOf(0, p.head[:print.Length]).Sum
+	return p.headOf(print.Length).Sum == print.Sum, nil
+}
+
+// headOf returns the fingerprint of so many bytes of the beginning.
+func (p *probe) headOf(length int) fingerprint {
+	if p.heads[length] == (fingerprint{}) {
+		p.heads[length] = printOf(0, p.head[:length])
 	}
-	return p.sums[key] == print.Sum, nil
+	return p.heads[length]
 }
 
 func (p *probe) holds(print fingerprint) (bool, error) {
@@ -118,14 +122,14 @@ func (p *probe) compare(s *source) likeness {
 // file is the same as the source if what was read last stands in it where it was
 // read; what is known of that may be older than a kill.
 func (p *probe) compareRest(s *source) likeness {
-	tail := s.tailPrint()
-	if tail.Length > 0 && tail.end() > s.Head.end() {
+	end := s.tailEnd()
+	if end > s.Head.end() {
 		content, err := p.open()
 		if err != nil {
 			return unknown
 		}
 		defer content.close()
-		same, short, err := content.has(tail)
+		same, short, err := content.hasTail(s)
 		switch {
 		case err != nil:
 			return unknown
@@ -135,7 +139,7 @@ func (p *probe) compareRest(s *source) likeness {
 			return different
 		}
 	}
-	if s.read > max(tail.end(), s.Head.end()) && !s.is(p.stat) {
+	if s.read > max(end, s.Head.end()) && !s.is(p.stat) {
 		return p.compareAll(s)
 	}
 	return p.compareEnd(s, same)
@@ -184,7 +188,7 @@ func (p *probe) compareAll(s *source) likeness {
 		return begunAlike
 	}
 	defer own.close()
-	if so := p.compareWith(own, s.read, s.read); so != same {
+	if so := p.compareOwn(own, s, s.read, s.read); so != same {
 		return so
 	}
 	return p.compareEnd(s, same)
@@ -199,7 +203,21 @@ func (p *probe) compareCopy(s *source) likeness {
 		return unknown
 	}
 	defer own.close()
-	return p.compareWith(own, mostCompared, 0)
+	return p.compareOwn(own, s, mostCompared, 0)
+}
+
+// compareOwn compares a file with a source's own. Where that was cut meanwhile the
+// next look compares.
+func (p *probe) compareOwn(own *content, s *source, upTo, least int64) likeness {
+	so := p.compareWith(own, upTo, least)
+	if so != different || own.packed() {
+		return so
+	}
+	if begins, _, err := own.has(s.Head); err == nil && begins {
+		return so
+	}
+	p.moved, p.look.blurred = true, true
+	return unknown
 }
 
 // ownOf returns what stands in a source's own file, which stays open where it is.

@@ -188,6 +188,14 @@ func (s *source) learnTail(content *content) {
 	}
 }
 
+// tailEnd returns up to where it is known what was read last, 0 for nowhere.
+func (s *source) tailEnd() int64 {
+	if len(s.tail) == 0 {
+		return s.Tail.end()
+	}
+	return s.read
+}
+
 // tailPrint returns the fingerprint of what stands before a place that was read.
 func (s *source) tailPrint() fingerprint {
 	if len(s.tail) == 0 {

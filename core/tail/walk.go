@@ -56,35 +56,39 @@ func (w *walk) parts(dir, real string, parts []string, depth int) {
 		return
 	}
 	w.folders++
-	entries, err := disk.ReadFolder(real)
+	err := disk.ReadFolder(real, func(e fs.DirEntry) bool {
+		w.entry(dir, real, e, parts, depth)
+		return true
+	})
 	if err != nil {
 		w.trouble(dir, err)
 		return
 	}
 	w.folder(real)
-	deep := parts[0] == "**"
-	for _, e := range entries {
-		name := e.Name()
-		path, at := filepath.Join(dir, name), filepath.Join(real, name)
-		switch {
-		case deep:
-			if matchParts(parts[1:], []string{name}) {
-				w.found(path, at, e)
-			}
-			if e.IsDir() && !strings.HasPrefix(name, ".") {
-				w.parts(path, at, parts, depth+1)
-			}
-		case !matchPart(parts[0], name):
-		case len(parts) == 1:
-			w.found(path, at, e)
-		case e.IsDir():
-			w.parts(path, at, parts[1:], depth+1)
-		case e.Type()&fs.ModeSymlink != 0:
-			w.behind(path, at, parts[1:], depth+1)
-		}
-	}
-	if deep && len(parts) > 2 { // what follows may begin here
+	if parts[0] == "**" && len(parts) > 2 { // what follows may begin here
 		w.parts(dir, real, parts[1:], depth+1)
+	}
+}
+
+// entry looks at what stands in a folder.
+func (w *walk) entry(dir, real string, e fs.DirEntry, parts []string, depth int) {
+	name := e.Name()
+	path, at := filepath.Join(dir, name), filepath.Join(real, name)
+	switch {
+	case parts[0] == "**":
+		if matchParts(parts[1:], []string{name}) {
+			w.found(path, at, e)
+		}
+		if e.IsDir() && !strings.HasPrefix(name, ".") {
+			w.parts(path, at, parts, depth+1)
+		}
+	case !matchPart(parts[0], name):
+	case len(parts) == 1:
+		w.found(path, at, e)
+	case e.IsDir():
+		w.parts(path, at, parts[1:], depth+1)
+	case e.Type()&fs.ModeSymlink != 0:
+		w.behind(path, at, parts[1:], depth+1)
 	}
 }
 

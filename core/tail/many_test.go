@@ -1,0 +1,85 @@
+package tail
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+)
+
+// A folder full of new files takes neither all descriptors nor all of the time.
+func TestManyNewFilesAreBegunInTurns(t *testing.T) {
+	for name, fromEnd := range map[string]bool{"from the beginning": false, "from the end": true} {
+		t.Run(name, func(t *testing.T) {
+			b := newBench(t, "*.log")
+			b.settings.Open, b.settings.FromEnd = 10, fromEnd
+			for n := range 100 {
+				b.write(fmt.Sprintf("%d.log", n), fmt.Sprintf("a line of %d\n", n))
+			}
+			f := b.still()
+			most, looks := 0, 0
+			for ; looks < 50 && (looks == 0 || f.first || len(f.sources) < 100); looks++ {
+				f.looked = b.now().Add(-lookTime)
+				f.look()
+				open := 0
+				for _, s := range f.sources {
+					if s.file != nil {
+						open++
+					}
+				}
+				most = max(most, open)
+				f.step()
+			}
+			if most > 25 || looks < 5 {
+				t.Errorf("%d files were open at once in %d looks", most, looks)
+			}
+			b.readAll(f)
+			expect(t, "lines", len(b.lines()), map[bool]int{false: 100, true: 0}[fromEnd])
+		})
+	}
+}
+
+// A folder with more files than are looked at hides none that is followed, and it is told.
+func TestMoreFilesThanAreLookedAt(t *testing.T) {
+	b := newBench(t, "*.log")
+	b.write("pumpd.log", "begun\n")
+	f := b.still()
+	f.most = 10
+	f.look()
+	for n := range 30 {
+		b.write(fmt.Sprintf("%d.log", n), fmt.Sprintf("a line of %d\n", n))
+	}
+	b.write("pumpd.log", "gone on\n")
+	b.readAll(f)
+	if n := len(f.sources); n < 10 || n > 11 {
+		t.Errorf("%d files are followed", n)
+	}
+	if got := b.lines(); !slices.Contains(got, "gone on") {
+		t.Errorf("the file that was followed is not: %q", got)
+	}
+	told := slices.ContainsFunc(f.Files(), func(file File) bool {
+		return strings.Contains(file.Why, "more than the 10 files") && strings.Contains(file.Why, "are passed by")
+	})
+	if !told {
+		t.Errorf("nothing tells of those that are passed by: %+v", f.Files())
+	}
+}
+
+// Of very many sources that begin as a file does, those are asked that may be it.
+func TestAFileIsComparedWithFewOfVeryManyAlike(t *testing.T) {
+	head := []byte(strings.Repeat("=", printSize))
+	k := &kin{begun: map[fingerprint][]*source{}}
+	for n := range mostAlike + 100 {
+		k.add(&source{number: n, Head: printOf(0, head), head: head, known: n != 3})
+	}
+	found, all := k.of(&probe{loaded: true, head: head, heads: map[int]fingerprint{}})
+	if len(found) > mostAlike+1 || all {
+		t.Errorf("%d are asked; that it is all is %v", len(found), all)
+	}
+	expect(t, "the one that has lost its file", found[0].number, 3)
+	expect(t, "the latest", found[len(found)-1].number, mostAlike+99)
+	if d := decide(seen{size: 5000, content: aLine, crowded: true}, nil, Settings{}, time.Now()); !d.twice {
+		t.Error("it is not told that lines may come twice")
+	}
+}
