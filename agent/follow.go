@@ -62,6 +62,7 @@ func (a *Agent) openFollow(in *plan.Intake) (endpoint, error) {
 	e.quit = make(chan struct{})
 	e.ctx, e.end = context.WithCancel(context.Background())
 	settings := in.Files.Follow
+	settings.Open = min(settings.Open, max(1, mostDescriptors()/16)) // sockets and outlets need theirs
 	if in.Files.Engine != "" {
 		e.containers = newContainers(in.Files)
 		settings.Describe = e.containers.describe

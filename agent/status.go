@@ -52,6 +52,7 @@ type IntakeStatus struct {
 	TurnedAway  int64      `json:"turned_away"` // connections and datagrams that the plan does not let in
 	Connections int        `json:"connections"`
 	LastRecord  *time.Time `json:"last_record"`
+	Trouble     string     `json:"trouble"` // why it does not take all, "" where it does
 	Leaving     bool       `json:"leaving"` // no longer in the plan, being read empty
 }
 
@@ -140,6 +141,9 @@ func (a *Agent) intakeStatus(in *intake, leaving bool) IntakeStatus {
 		s.Addresses = append(s.Addresses, e.bound())
 		if stream, ok := e.(*streamEndpoint); ok {
 			s.Connections += stream.connections()
+		}
+		if files, ok := e.(*followEndpoint); ok {
+			s.Trouble = files.follower.Trouble()
 		}
 	}
 	if last := in.last.Load(); last > 0 {

@@ -61,6 +61,9 @@ func (a *app) printStatus(s agent.Status) {
 		if i.Limited > 0 {
 			fmt.Fprintf(a.stdout, "  %s has given up %s of senders that sent too many\n", i.Name, plural(int(i.Limited), "record"))
 		}
+		if i.Trouble != "" {
+			fmt.Fprintf(a.stdout, "  %s: %s\n", i.Name, i.Trouble)
+		}
 		if i.TurnedAway > 0 {
 			fmt.Fprintf(a.stdout, "  %s has turned away %s that the plan does not let in\n", i.Name, count(i.TurnedAway)+" connections or datagrams")
 		}

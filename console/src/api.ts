@@ -102,7 +102,7 @@ export interface Host {
   status: {
     since: string;
     plan: { file: string; read_at: string; changed_on_disk: boolean; refused: { at: string; why: string } | null };
-    intakes: { name: string; kind: string; addresses: string[]; read: number; missed: number; unparsed: number; turned_away: number; last_record: string | null }[];
+    intakes: { name: string; kind: string; addresses: string[]; read: number; missed: number; unparsed: number; turned_away: number; last_record: string | null; trouble?: string }[];
     rules: { in: number; routed: number; dropped: number };
     outlets: Outlet[];
     balance: { closes: boolean; difference: number };

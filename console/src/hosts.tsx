@@ -37,6 +37,7 @@ export function troublesOf(h: Host): string[] {
   }
   for (const i of s.intakes) {
     if (i.missed > 0) list.push(`${i.name}: ${count(i.missed)} records were dropped before they could be read`);
+    if (i.trouble) list.push(`${i.name}: ${i.trouble}`);
     if (i.turned_away > 0) list.push(`${i.name} has turned away ${count(i.turned_away)} connections or datagrams`);
   }
   for (const d of s.forecast?.disks ?? []) {

@@ -50,6 +50,9 @@ func (f *Follower) report(reasons []File) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.files = files
+	if f.lack = ""; f.over > 0 {
+		f.lack = f.crowded()
+	}
 	clear(f.standing)
 	for _, s := range f.sources {
 		if s.Gone == nil || s.file != nil {
@@ -61,6 +64,14 @@ func (f *Follower) report(reasons []File) {
 			f.standing[key] = "" // nothing of it is read
 		}
 	}
+}
+
+// Trouble says why files are not taken that are to be followed, "" where all are.
+// It may be called at any time.
+func (f *Follower) Trouble() string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.lack
 }
 
 // Unread tells whether something stands in a file that is to be followed and

@@ -83,7 +83,8 @@ func changedSince(folders map[string]bool, since time.Time) bool {
 func (f *Follower) find() (found []candidate, reasons []File, folders map[string]bool) {
 	folders = map[string]bool{}
 	seen := map[string]bool{}
-	hit, over := false, 0
+	hit := false
+	f.over = 0
 	known := sync.OnceValue(f.knownPaths)
 	no := func(path string, size int64, why string) {
 		reasons = append(reasons, File{Path: path, Size: size, State: NotRead, Why: why})
@@ -103,7 +104,7 @@ func (f *Follower) find() (found []candidate, reasons []File, folders map[string
 				return
 			}
 			if len(seen) >= f.most && !known()[path] {
-				over++
+				f.over++
 				return
 			}
 			seen[path] = true
@@ -126,15 +127,20 @@ func (f *Follower) find() (found []candidate, reasons []File, folders map[string
 			no(p, 0, "it finds no file")
 		}
 	}
-	if over > 0 {
-		no(f.settings.Paths[0], 0, fmt.Sprintf("it and the other patterns find more than the %d files that one intake looks at: %d are passed by", f.most, over))
+	if f.over > 0 {
+		no(f.settings.Paths[0], 0, f.crowded())
 	}
 	f.watch.folders(folders)
 	return found, reasons, folders
 }
 
 // mostFiles is how many files one intake looks at; what it follows comes on top.
-const mostFiles = 50_000
+const mostFiles = 20_000
+
+// crowded says that the patterns find too many files.
+func (f *Follower) crowded() string {
+	return fmt.Sprintf("its patterns find more than the %d files that one intake looks at: %d are passed by", f.most, f.over)
+}
 
 // knownPaths returns where the sources stand.
 func (f *Follower) knownPaths() map[string]bool {

@@ -102,6 +102,8 @@ type Follower struct {
 	lookAt    time.Time       // when they are to be looked at next, zero for at the usual time
 	lookCost  time.Duration
 	most      int  // see mostFiles
+	over      int  // how many files the last look has passed by for that
+	opened    int  // files since there were last no more open than allowed
 	left      bool // the last look has left files to the next
 	saved     time.Time
 	tried     time.Time // when it was last tried to save
@@ -122,6 +124,7 @@ type Follower struct {
 	caughtUp  map[string]time.Time // when a source was last read to its end
 	standing  map[inode]string     // which source a file is, "" for none
 	files     []File
+	lack      string // why not all files are taken that are to be followed
 	orders    []order
 }
 
@@ -306,6 +309,9 @@ func (f *Follower) readDirty() bool {
 			if !f.readTurn(s) {
 				return false
 			}
+			if f.opened > f.settings.Open {
+				f.limitOpen()
+			}
 		case !s.follows() && f.eventIsDue(s) && !f.goesOn(s): // nothing more will come to what it has begun
 			if !f.flushAll(s) {
 				return false
@@ -317,8 +323,9 @@ func (f *Follower) readDirty() bool {
 }
 
 // limitOpen closes the files that were not read for the longest time, so that
-// no more than allowed are open.
+// no more than allowed are open, nor ever twice as many.
 func (f *Follower) limitOpen() {
+	f.opened = 0
 	var open []*source
 	for _, s := range f.sources {
 		if s.file != nil {

@@ -25,10 +25,10 @@ func (f *Follower) judgeAll(strangers []*probe, l *looking) {
 		slices.SortStableFunc(strangers, func(a, b *probe) int { return cmp.Compare(f.wasJudged(a), f.wasJudged(b)) })
 	}
 	f.left = false
-	begun, known := time.Now(), len(f.sources)
+	begun := time.Now()
 	held := map[string]bool{}
 	for _, p := range strangers {
-		if len(f.sources)-known > f.settings.Open || time.Since(begun) > judgeTime {
+		if f.opened > f.settings.Open || time.Since(begun) > judgeTime {
 			f.left, l.blurred = true, true
 			return
 		}
@@ -226,6 +226,7 @@ func (f *Follower) beginFile(p *probe, d decision) {
 			content.close()
 		} else {
 			s.file, p.kept, content.kept = content.file, nil, false
+			f.opened++
 		}
 	}
 	if d.twice {

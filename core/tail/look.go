@@ -46,7 +46,7 @@ func (f *Follower) look() {
 	f.report(append(reasons, f.asideFiles()...))
 	f.lookCost = time.Since(begun)
 	switch {
-	case f.left:
+	case f.left && f.unsaved == "":
 		f.lookBy(f.now().Add(f.lookCost)) // so that what is known is read half of the time
 	case l.blurred:
 		f.lookBy(f.now().Add(max(gatherTime, 10*f.lookCost)))

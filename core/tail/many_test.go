@@ -58,6 +58,9 @@ func TestMoreFilesThanAreLookedAt(t *testing.T) {
 	if got := b.lines(); !slices.Contains(got, "gone on") {
 		t.Errorf("the file that was followed is not: %q", got)
 	}
+	if why := f.Trouble(); !strings.Contains(why, "21 are passed by") {
+		t.Errorf("its trouble is %q", why)
+	}
 	told := slices.ContainsFunc(f.Files(), func(file File) bool {
 		return strings.Contains(file.Why, "more than the 10 files") && strings.Contains(file.Why, "are passed by")
 	})

@@ -70,7 +70,7 @@ func (f *Follower) place(s *source, c candidate) {
 		s.Device, s.Inode, s.Birth = c.stat.device, c.stat.number, c.stat.birth
 		f.note(s)
 	}
-	if !s.known || s.changed != c.stat.changed || s.lastSize != c.stat.size {
+	if s.changed != c.stat.changed || s.lastSize != c.stat.size || s.Gone != nil {
 		s.dirty = true
 	}
 	if s.Done && !s.Short && c.stat.size != s.Size { // somebody writes on

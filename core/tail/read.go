@@ -68,6 +68,7 @@ func (f *Follower) open(s *source) bool {
 		return false
 	}
 	s.file = file
+	f.opened++
 	s.learnTail(&content{file: file})
 	return true
 }

@@ -37,7 +37,7 @@ const (
 )
 
 // mostSources is how many sources are remembered at most, with those that no file has.
-const mostSources = 50_000
+const mostSources = 2 * mostFiles
 
 // registry is what was read from a memo.
 type registry struct {
