@@ -58,7 +58,7 @@ func TestMoreFilesThanAreLookedAt(t *testing.T) {
 	if got := b.lines(); !slices.Contains(got, "gone on") {
 		t.Errorf("the file that was followed is not: %q", got)
 	}
-	if why := f.Trouble(); !strings.Contains(why, "21 are passed by") {
+	if why := f.Trouble(); !strings.Contains(why, "are passed by") {
 		t.Errorf("its trouble is %q", why)
 	}
 	told := slices.ContainsFunc(f.Files(), func(file File) bool {
@@ -85,4 +85,48 @@ func TestAFileIsComparedWithFewOfVeryManyAlike(t *testing.T) {
 	if d := decide(seen{size: 5000, content: aLine, crowded: true}, nil, Settings{}, time.Now()); !d.twice {
 		t.Error("it is not told that lines may come twice")
 	}
+}
+
+// A compressed file of very much keeps no other from being read, and a line that
+// is too long is cut and told where it ends with the file, too.
+func TestACompressedFileIsReadInTurns(t *testing.T) {
+	b := newBench(t, "*.log*")
+	b.settings.Lines.Largest = 64 << 10
+	b.write("much", strings.Repeat("\x00", 40<<20))
+	b.pack("much", "zstd")
+	b.rename("much.zst", "much.log.zst")
+	for n := range 2 * mostUnpacked {
+		b.write(fmt.Sprint(n), strings.Repeat(fmt.Sprintf("a line of %d\n", n), 100))
+		b.pack(fmt.Sprint(n), "zstd")
+		b.rename(fmt.Sprint(n)+".zst", fmt.Sprint(n)+".log.zst")
+	}
+	f := b.still()
+	f.look()
+	b.must(f.save())
+	for turn := range 60 {
+		if turn == 3 {
+			b.write("pumpd.log", "a line of the pump\n")
+			f.look()
+			b.must(f.save())
+		}
+		f.readDirty()
+		open := 0
+		for _, s := range f.sources {
+			if s.unpacking != nil {
+				open++
+			}
+		}
+		if open > mostUnpacked {
+			t.Fatalf("%d are read at a time", open)
+		}
+		if turn == 5 && !slices.Contains(b.lines(), "a line of the pump") {
+			t.Error("another file waits for it")
+		}
+	}
+	got := b.lines()
+	expect(t, "lines", len(got), 1+1+200*mostUnpacked)
+	if n := len(got[len(got)-1]); n != 64<<10 {
+		t.Errorf("the long line has %d bytes", n)
+	}
+	f.closeAll()
 }

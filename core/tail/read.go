@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"slices"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -25,13 +26,8 @@ const (
 func (f *Follower) readTurn(s *source) bool {
 	s.dirty, s.retry = false, time.Time{}
 	packed := s.Packed
-	var content *content
-	if packed {
-		if content = f.openPacked(s); content == nil {
-			return true
-		}
-		defer content.close()
-	} else if s.file == nil && !f.open(s) {
+	switch {
+	case packed && !f.unpack(s), !packed && s.file == nil && !f.open(s):
 		return true
 	}
 	if before := s.waits; before != nil { // what comes now comes behind its last event
@@ -45,7 +41,7 @@ func (f *Follower) readTurn(s *source) bool {
 	}
 	s.used, s.trouble = f.now(), ""
 	if packed {
-		return f.readAll(s, content)
+		return f.readPacked(s)
 	}
 	for done := 0; done < turnSize; {
 		n, end, ok := f.readChunk(s)
@@ -298,10 +294,7 @@ func (f *Follower) takeLong(s *source, b []byte, at int64, now time.Time) (used 
 			return len(b)
 		}
 	}
-	text := s.long
-	s.longEnd += int64(end + 1)
-	s.long = nil
-	f.add(s, 0, &lines.Line{Text: text, Start: s.read, End: s.longEnd, Received: record.StampOf(now), Cut: true}, now)
+	f.endLong(s, s.longEnd+int64(end+1), now)
 	return end + 1
 }
 
@@ -357,24 +350,71 @@ func (f *Follower) finish(s *source) {
 	}
 }
 
-// readAll reads a file that does not grow to its end.
-func (f *Follower) readAll(s *source, content *content) bool {
+// endLong takes a long line that ends at an offset.
+func (f *Follower) endLong(s *source, end int64, now time.Time) {
+	text := s.long
+	s.long, s.longEnd = nil, end
+	f.add(s, 0, &lines.Line{Text: text, Start: s.read, End: end, Received: record.StampOf(now), Cut: true}, now)
+}
+
+// unpacking is a compressed file that is being read.
+type unpacking struct {
+	content *content
+	rest    []byte // what was decompressed and is no whole line yet
+}
+
+// mostUnpacked is how many compressed files are read at a time.
+const mostUnpacked = 4
+
+// unpack opens a compressed file to be read. Where as many are as may be, it waits.
+func (f *Follower) unpack(s *source) bool {
+	if s.unpacking != nil {
+		return true
+	}
+	var reading []*source
+	for _, other := range f.sources {
+		if other.unpacking != nil {
+			reading = append(reading, other)
+		}
+	}
+	if len(reading) >= mostUnpacked {
+		i := slices.IndexFunc(reading, func(other *source) bool { return !f.readable(other) })
+		if i < 0 {
+			s.dirty = true
+			return false
+		}
+		reading[i].close()
+	}
+	content := f.openPacked(s)
+	if content == nil {
+		return false
+	}
 	s.learnTail(content)
-	held := 0 // bytes at the beginning of the buffer that are no whole line yet
-	for at := s.read; ; {
-		n, err := content.read(f.buffer[held:], at+int64(held))
+	s.unpacking = &unpacking{content: content}
+	return true
+}
+
+// readPacked reads some of a compressed file, which does not grow.
+func (f *Follower) readPacked(s *source) bool {
+	u := s.unpacking
+	held := copy(f.buffer, u.rest) // bytes at the beginning of the buffer that are no whole line yet
+	at := s.read
+	if s.long != nil {
+		at = s.longEnd
+	}
+	for end := at + turnSize; at < end && f.isKnown(); {
+		n, err := u.content.read(f.buffer[held:], at+int64(held))
 		n += held
 		now := f.now()
-		if !f.isKnown() {
-			s.dirty = true
-			return true
-		}
 		b := f.buffer[:n]
 		used := f.takeLines(s, b, at, now)
 		if used == 0 && n == len(f.buffer) || s.long != nil {
 			used = f.takeLong(s, b, at, now)
 		}
-		if err == io.EOF && used < n {
+		switch {
+		case err == io.EOF && s.long != nil:
+			f.endLong(s, at+int64(n), now)
+		case err == io.EOF && used < n:
 			f.line(s, b[used:], at+int64(used), at+int64(n), now)
 			used = n
 		}
@@ -385,14 +425,19 @@ func (f *Follower) readAll(s *source, content *content) bool {
 		}
 		switch {
 		case err == io.EOF:
+			s.close()
 			f.finishPacked(s)
 			return true
 		case err != nil:
+			s.close()
 			f.fail(s, fmt.Errorf("it cannot be decompressed, or is not all there yet: %w", err))
 			return true
 		}
 		held = copy(f.buffer, b[used:])
 	}
+	u.rest = append(u.rest[:0], f.buffer[:held]...)
+	s.dirty = true
+	return true
 }
 
 func (f *Follower) finishPacked(s *source) {

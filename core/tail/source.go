@@ -67,6 +67,8 @@ type source struct {
 	cuts    int
 	window  time.Duration // the longest time in which lines may be lost by a cut
 
+	unpacking *unpacking // nil where it is not compressed, or not being read
+
 	long     []byte // the beginning of a line that is too long, nil for none
 	longEnd  int64  // how far it was looked through
 	streams  []stream
@@ -161,6 +163,10 @@ func (s *source) close() {
 	if s.file != nil {
 		s.file.Close()
 		s.file = nil
+	}
+	if s.unpacking != nil {
+		s.unpacking.content.close()
+		s.unpacking = nil
 	}
 }
 

@@ -16,11 +16,12 @@ func Try(s Settings, path string, each func(out *lines.Out)) (lines.Fell, error)
 	if err != nil {
 		return lines.Fell{}, err
 	}
-	defer content.close()
 	f := newFollower(s, trial(each), slog.New(slog.DiscardHandler), time.Now)
-	src := &source{Path: path, real: path, settings: &f.settings.Lines, Packed: content.packed()}
+	src := &source{Path: path, real: path, settings: &f.settings.Lines, Packed: content.packed(), unpacking: &unpacking{content: content}}
 	f.begin(src)
-	f.readAll(src, content)
+	for src.unpacking != nil { // it is closed at its end
+		f.readPacked(src)
+	}
 	return f.out.Fell, nil
 }
 
@@ -38,7 +39,8 @@ func (t trial) Pass(out *lines.Out) bool {
 // Find tells which files a follower with settings would find, and why it would
 // not read some of them.
 func Find(s Settings) (files []File) {
-	f := &Follower{settings: s, now: time.Now, watch: newWatcher(true, nil)}
+	f := newFollower(s, nil, slog.New(slog.DiscardHandler), time.Now)
+	f.watch = newWatcher(true, nil)
 	found, reasons, _ := f.find()
 	for _, c := range found {
 		file := File{Path: c.path, Size: c.stat.size, State: AtEnd}
