@@ -57,6 +57,7 @@ type Agent struct {
 	stopping bool // nothing is begun any more
 	faults   faults
 	memory   budget
+	places   places
 
 	// mu is held for reading while a batch is passed, and for writing by
 	// what must fall between two batches: a new plan, a look at the counters.

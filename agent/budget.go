@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"io"
-	"math"
 	"os"
 	"runtime/debug"
 	"runtime/metrics"
@@ -12,8 +11,6 @@ import (
 	"strings"
 	"sync/atomic"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"oakbarrel/core/plan"
 )
@@ -127,12 +124,3 @@ func (m *metered) Read(p []byte) (int, error) {
 }
 
 func (m *metered) release() { m.budget.leave(m.taken) }
-
-// mostDescriptors returns how many files and sockets the process may have open.
-func mostDescriptors() int {
-	var limit unix.Rlimit
-	if err := unix.Getrlimit(unix.RLIMIT_NOFILE, &limit); err != nil {
-		return 1024 // the usual one
-	}
-	return int(min(limit.Cur, math.MaxInt32))
-}

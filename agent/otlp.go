@@ -56,7 +56,10 @@ func (e *otlpEndpoint) bound() string { return e.text }
 
 func (e *otlpEndpoint) run() {
 	defer close(e.done)
-	e.server.Serve(e.listener)
+	e.server.Serve(placedListener{e.listener, &e.agent.places, func(err error) {
+		e.owner().turnedAway.Add(1)
+		e.agent.log.Debug("a connection is turned away", "address", e.text, "why", err)
+	}})
 }
 
 func (e *otlpEndpoint) drain(deadline time.Time) {

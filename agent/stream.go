@@ -151,6 +151,9 @@ func (e *streamEndpoint) accept(conn net.Conn) {
 	case e.tls == nil:
 		c.raw, why = conn.(syscall.Conn).SyscallConn()
 	}
+	if why == nil {
+		why = e.agent.places.take()
+	}
 	if why != nil {
 		in.turnedAway.Add(1)
 		e.tell("a connection is turned away", why)
@@ -329,6 +332,7 @@ func (c *streamConn) end() {
 		c.giveBack()
 	}
 	c.conn.Close()
+	c.endpoint.agent.places.free()
 	c.endpoint.mu.Lock()
 	delete(c.endpoint.conns, c)
 	c.endpoint.mu.Unlock()

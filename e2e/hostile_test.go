@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // Bad input of every kind stops no intake and disturbs no other.
@@ -87,6 +89,38 @@ func TestManyConnections(t *testing.T) {
 	if kib > 100<<10 && os.Getenv("OAKBARREL_RACE") == "" {
 		t.Errorf("%d connections take %d KiB", n, kib)
 	}
+}
+
+// However many connections senders open, what has a file, an outlet or a question
+// of its own finds descriptors.
+func TestConnectionsLeaveDescriptors(t *testing.T) {
+	h := newHost(t, strings.Replace(strings.Replace(plain, "otherwise:", `  apps: {otlp: {http: "127.0.0.1:0"}}
+  files: {files: {paths: [DIR/*.txt]}}
+otherwise:`, 1), "keep: forever", "roll: {size: 1KiB}, keep: forever", 1))
+	h.start()
+	const most = 160
+	if err := unix.Prlimit(h.process.Process.Pid, unix.RLIMIT_NOFILE, &unix.Rlimit{Cur: most, Max: most}, nil); err != nil {
+		t.Fatal(err)
+	}
+	for _, network := range []string{"tcp", "http"} {
+		address := strings.TrimSuffix(h.address(network), "/")
+		for range most {
+			if c, err := net.Dial("tcp", address); err == nil {
+				defer c.Close()
+			}
+		}
+	}
+	h.eventually("connections are turned away by both", func() bool {
+		s := h.status()
+		return s.Intakes[1].TurnedAway > 0 && s.Intakes[2].TurnedAway > 0
+	})
+	for n := range 40 {
+		os.WriteFile(filepath.Join(h.dir, fmt.Sprint(n, ".txt")), fmt.Appendf(nil, "line of file %d, with some more in it\n", n), 0o644)
+	}
+	h.eventually("files are read and rolled", func() bool {
+		s := h.status()
+		return s.Outlets[0].Out == 40 && s.Outlets[0].Pieces > 0 && s.Outlets[0].Trouble == ""
+	})
 }
 
 func TestTheKernelTellsWhoSpeaks(t *testing.T) {
