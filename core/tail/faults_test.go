@@ -122,19 +122,27 @@ func TestAFileThatBeginsAsOneThatWasNotReadYet(t *testing.T) {
 	b.await(banner, "the first", banner, "the next")
 }
 
+// readBeforeKill leaves the first file as a kill right after its reading does: all
+// of it is taken, and no more is known of it than its beginning.
+func (b *bench) readBeforeKill() *source {
+	f := b.still()
+	f.look()
+	b.must(f.save())
+	s := f.sources[0]
+	for i := range b.outlets {
+		b.outlets[i].marks[s.ID] = s.lastSize
+	}
+	f.closeAll()
+	return s
+}
+
 // Of what was read before a kill no more is known than its beginning, and another
 // file that begins so is just being compressed: that it is another shows once it is whole.
 func TestWhatWasReadIsKnownBesideAHalfMadeCopy(t *testing.T) {
 	b := newBench(t, "a.log*")
 	banner := strings.Repeat("=", 2000)
 	b.write("a.log.2", banner+"\nthe first\n")
-	f := b.still()
-	f.look()
-	b.must(f.save())
-	for i := range b.outlets {
-		b.outlets[i].marks[f.sources[0].ID] = f.sources[0].lastSize
-	}
-	f.closeAll()
+	b.readBeforeKill()
 	b.gzip("a.log.2")
 	b.write("next", banner+"\nthe next of them\n")
 	packed, err := exec.Command("gzip", "-c", b.path("next")).Output()
@@ -153,14 +161,7 @@ func TestAFileWithTheInodeOfAnother(t *testing.T) {
 	b := newBench(t, "a.log")
 	banner := strings.Repeat("=", 2000)
 	b.write("a.log", banner+"\nthe first\n")
-	f := b.still()
-	f.look()
-	b.must(f.save())
-	s := f.sources[0]
-	for i := range b.outlets {
-		b.outlets[i].marks[s.ID] = s.lastSize
-	}
-	f.closeAll()
+	s := b.readBeforeKill()
 	if s.Birth == 0 {
 		t.Skip("this file system does not tell when a file was born")
 	}
