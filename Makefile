@@ -6,7 +6,7 @@ export CGO_ENABLED = 0
 .PHONY: build demo test race soak lint bench fuzz setup screenshots console
 
 build: console
-	go build -trimpath -ldflags '-s -w' -o bin/oakbarrel ./cmd/oakbarrel
+	go build -tags nomsgpack -trimpath -ldflags '-s -w' -o bin/oakbarrel ./cmd/oakbarrel
 
 demo: build
 	@./setup.sh mariadbd:mariadb-server

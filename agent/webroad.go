@@ -13,8 +13,6 @@ import (
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
-	collector "go.opentelemetry.io/proto/otlp/collector/logs/v1"
-	"google.golang.org/protobuf/proto"
 
 	"oakbarrel/client"
 	"oakbarrel/core/otlp"
@@ -179,10 +177,12 @@ func (e *partlyRefused) Error() string { return e.why }
 
 // partly reads how many records a receiver of the OpenTelemetry protocol has refused.
 func (w *webRoad) partly(answer []byte) error {
-	var response collector.ExportLogsServiceResponse
-	if !w.otlp || proto.Unmarshal(answer, &response) != nil || response.GetPartialSuccess().GetRejectedLogRecords() <= 0 {
+	if !w.otlp {
 		return nil
 	}
-	p := response.GetPartialSuccess()
-	return &partlyRefused{p.GetRejectedLogRecords(), record.Visible(p.GetErrorMessage())}
+	records, why := otlp.Refused(answer)
+	if records == 0 {
+		return nil
+	}
+	return &partlyRefused{records, record.Visible(why)}
 }

@@ -291,3 +291,24 @@ func Response(isJSON bool, refused int, why string) []byte {
 	partial = protowire.AppendString(protowire.AppendTag(partial, 2, protowire.BytesType), strings.ToValidUTF8(why, "?"))
 	return protowire.AppendBytes(protowire.AppendTag(nil, 1, protowire.BytesType), partial)
 }
+
+// Refused reads the body of an ExportLogsServiceResponse in protobuf: how many
+// records the receiver has refused of a partial success, and why. What cannot be
+// read refuses none.
+func Refused(response []byte) (records int64, why string) {
+	partial, _ := merged(response, 1)
+	text, _ := merged(partial, 2)
+	for len(partial) > 0 {
+		number, kind, size := protowire.ConsumeField(partial)
+		if size < 0 {
+			break
+		}
+		if number == 1 && kind == protowire.VarintType {
+			_, _, tag := protowire.ConsumeTag(partial)
+			n, _ := protowire.ConsumeVarint(partial[tag:])
+			records = max(0, int64(n))
+		}
+		partial = partial[size:]
+	}
+	return records, string(text)
+}

@@ -99,6 +99,33 @@ func TestResponses(t *testing.T) {
 	}
 }
 
+func TestWhatAReceiverHasRefused(t *testing.T) {
+	for _, c := range []struct {
+		response []byte
+		records  int64
+		why      string
+	}{
+		{nil, 0, ""},
+		{Response(false, 3, "too deep"), 3, "too deep"},
+		{Response(false, 3, "too deep")[:8], 0, ""},
+		{[]byte("\x0a\x0b\x08\xff\xff\xff\xff\xff\xff\xff\xff\xff\x01"), 0, ""}, // less than none
+		{[]byte("<html>"), 0, ""},
+	} {
+		if records, why := Refused(c.response); records != c.records || why != c.why {
+			t.Errorf("%q: got %d, %q", c.response, records, why)
+		}
+	}
+}
+
+func FuzzRefused(f *testing.F) {
+	f.Add(Response(false, 3, "why"))
+	f.Fuzz(func(t *testing.T, response []byte) {
+		if records, _ := Refused(response); records < 0 {
+			t.Errorf("%q gives %d", response, records)
+		}
+	})
+}
+
 func FuzzDecode(f *testing.F) {
 	f.Add([]byte(`{"resourceLogs":[{"scopeLogs":[{"logRecords":[{"body":{"stringValue":"x"},"attributes":[{"key":"a","value":{"intValue":"1"}}]}]}]}]}`), true)
 	f.Fuzz(func(t *testing.T, body []byte, isJSON bool) {
