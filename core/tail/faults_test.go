@@ -180,6 +180,33 @@ func TestAFileWithTheInodeOfAnother(t *testing.T) {
 	b.await(banner, "another", "that is longer")
 }
 
+// A message in parts of which a log has the first and the next the last is one, also
+// where the agent comes back while the first log is being compressed.
+func TestAMessageIsNotSplitByCompressingWhileTheAgentIsAway(t *testing.T) {
+	b := newBench(t, "0.log*")
+	b.settings.Wrapping = CRI
+	line := func(text string) string { return "2026-11-28T10:00:00.5Z stdout " + text + "\n" }
+	b.write("0.log", line("F "+strings.Repeat("a line before it ", 20))+line("P begins, "))
+	b.start()
+	b.await(strings.Repeat("a line before it ", 20))
+	b.mu.Lock()
+	for i := range b.outlets {
+		b.outlets[i].save()
+	}
+	b.mu.Unlock()
+	b.kill()
+	b.rename("0.log", "0.log.1")
+	b.write("0.log", line("F ends"))
+	packed, err := exec.Command("gzip", "-c", b.path("0.log.1")).Output()
+	b.must(err)
+	b.write("0.log.1.gz", string(packed[:12]))
+	b.must(os.Remove(b.path("0.log.1")))
+	b.start()
+	time.Sleep(200 * time.Millisecond)
+	b.write("0.log.1.gz", string(packed[12:]))
+	b.await(strings.Repeat("a line before it ", 20), "begins, ends")
+}
+
 // What waits for its next line while nothing can be read waits no shorter for
 // that: the next line may stand there already, in the same log or in the next.
 func TestAnEventIsNotSplitByAnOutletThatHoldsBack(t *testing.T) {

@@ -228,16 +228,22 @@ func (f *Follower) anyDirty() bool {
 
 // readable tells whether a source may be read now.
 func (f *Follower) readable(s *source) bool {
-	return s.follows() && !s.blocked() && (s.retry.IsZero() || !f.now().Before(s.retry))
+	return s.follows() && !f.blocked(s) && (s.retry.IsZero() || !f.now().Before(s.retry))
 }
 
 // follows tells whether there is a file to read.
 func (s *source) follows() bool { return !s.Done && s.known && s.reason == "" }
 
 // blocked tells whether another has to be read to its end before.
-func (s *source) blocked() bool {
+func (f *Follower) blocked(s *source) bool {
 	w := s.waits
-	return w != nil && w.dirty && w.follows() && w.retry.IsZero()
+	return w != nil && (w.dirty && w.follows() && w.retry.IsZero() || f.isMissing(w))
+}
+
+// isMissing tells whether the log of a container that is not read to its end has
+// not been found, for a moment yet: most likely it is just being compressed.
+func (f *Follower) isMissing(s *source) bool {
+	return f.settings.Wrapping != Bare && !s.Done && !s.known && s.file == nil && !s.missed.IsZero() && f.now().Sub(s.missed) < settleTime
 }
 
 // nextDue returns when something is to be done though nothing changes.
@@ -252,6 +258,9 @@ func (f *Follower) nextDue() time.Time {
 		}
 		if s.follows() && s.partial > 0 {
 			next = earlier(next, s.since.Add(f.settings.LastWait))
+		}
+		if s.waits != nil && f.isMissing(s.waits) {
+			next = earlier(next, s.waits.missed.Add(settleTime))
 		}
 		for i := range s.streams {
 			if due, waits := f.streamDue(s, &s.streams[i]); waits && (s.follows() || !f.goesOn(s)) {

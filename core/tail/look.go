@@ -120,7 +120,7 @@ func (f *Follower) lookBy(at time.Time) {
 func (f *Follower) oldestFirst() {
 	sets := map[string][]*source{}
 	for _, s := range f.sources {
-		if s.follows() && s.dirty || f.holdsBegun(s) {
+		if s.follows() && s.dirty || f.holdsBegun(s) || f.isMissing(s) {
 			name := setOf(s.Path)
 			sets[name] = append(sets[name], s)
 		}
