@@ -207,6 +207,43 @@ func TestAMessageIsNotSplitByCompressingWhileTheAgentIsAway(t *testing.T) {
 	b.await(strings.Repeat("a line before it ", 20), "begins, ends")
 }
 
+// An outlet that has taken of the next log already, but not how an event begins at the
+// end of the one before, gets that too.
+func TestTheBeginningOfAnEventOfWhichTheEndWasTaken(t *testing.T) {
+	b := newBench(t, "0.log*")
+	b.settings.Wrapping, b.settings.Lines.Join = CRI, lines.Join{Indented: true, Wait: 50 * time.Millisecond}
+	line := func(text string) string { return "2026-11-28T10:00:00.5Z stderr F " + text + "\n" }
+	b.write("0.log.1", line("error: the pump stalled"))
+	b.write("0.log", line("\tat pump.go:12"))
+	f := b.still()
+	f.look()
+	b.must(f.save())
+	next := f.sources[1]
+	b.outlets[0].marks[next.ID+"/stderr"] = next.lastSize
+	f.closeAll()
+	b.start()
+	b.await("error: the pump stalled")
+	time.Sleep(200 * time.Millisecond) // until the end of the event is due
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	expect(t, "the other", b.outlets[1].lines, []string{"error: the pump stalled", "\tat pump.go:12"})
+}
+
+// What is due of one stream of a log that is read to its end does not end what
+// waits in the other.
+func TestEachStreamWaitsByItself(t *testing.T) {
+	b := newBench(t, "0.log*")
+	b.settings.Wrapping, b.settings.LastWait = CRI, time.Hour
+	b.settings.Lines.Join = lines.Join{Indented: true, Wait: 50 * time.Millisecond}
+	line := func(text string) string { return "2026-11-28T10:00:00.5Z " + text + "\n" }
+	b.write("0.log.1", line("stderr F error: the pump stalled")+line("stdout P begins, "))
+	b.gzip("0.log.1")
+	b.start()
+	b.await("error: the pump stalled")
+	b.write("0.log", line("stdout F ends"))
+	b.await("error: the pump stalled", "begins, ends")
+}
+
 // What waits for its next line while nothing can be read waits no shorter for
 // that: the next line may stand there already, in the same log or in the next.
 func TestAnEventIsNotSplitByAnOutletThatHoldsBack(t *testing.T) {

@@ -322,7 +322,7 @@ func (f *Follower) readDirty() bool {
 				f.limitOpen()
 			}
 		case !s.follows() && f.eventIsDue(s) && !f.goesOn(s): // nothing more will come to what it has begun
-			if !f.flushAll(s) {
+			if !f.flushDue(s) {
 				return false
 			}
 		}

@@ -297,11 +297,11 @@ func (f *Follower) handOver(from, to *source) {
 }
 
 // hadEnded tells whether some outlet has taken what waits at the end of a log and
-// nothing of the next: to that outlet it had ended there.
+// nothing of the next, or the other way round: to that outlet it had ended there.
 func (f *Follower) hadEnded(a, b *stream, from, to *source) bool {
 	begun, next := f.sink.Taken(a.mark.Source, from.Begin), f.sink.Taken(b.mark.Source, to.Begin)
 	for k := range min(len(begun), len(next)) {
-		if begun[k] > a.waiting(from.read) && next[k] == to.Begin {
+		if hasEnd, hasNext := begun[k] > a.waiting(from.read), next[k] > to.Begin; hasEnd != hasNext {
 			return true
 		}
 	}
