@@ -163,9 +163,9 @@ func (a *Agent) do(o client.Order) client.Outcome {
 func (a *Agent) traceTestRecord(text string) client.Outcome {
 	done := client.Outcome{Text: text}
 	a.trace(text)
-	f := Follower{Mark: text, Start: time.Now(), Tell: func(h client.Hop) { done.Hops = append(done.Hops, h) }}
+	w := Watcher{Mark: text, Start: time.Now(), Tell: func(h client.Hop) { done.Hops = append(done.Hops, h) }}
 	done.GoesTo = a.passTestRecord(text)
-	f.Follow(a.ending, traceTime, func() (Trace, error) { return a.trace(text), nil })
+	w.Watch(a.ending, traceTime, func() (Trace, error) { return a.trace(text), nil })
 	return done
 }
 

@@ -25,7 +25,7 @@ type tracer struct {
 	wait  time.Duration
 	send  sender
 
-	agent.Follower
+	agent.Watcher
 	hops []client.Hop
 }
 
@@ -89,7 +89,7 @@ func (t *tracer) run(ctx context.Context, p record.Priority) error {
 		return couldNot(fmt.Errorf("%s: %w", t.send.to, explainNetwork(err)))
 	}
 	t.Hop(client.Hop{Hop: "sent", Done: true, Detail: "to " + t.send.to + ", as " + p.String()})
-	last, arrived, err := t.Follow(ctx, t.wait, func() (agent.Trace, error) { return agent.AskTrace(ctx, t.state, t.Mark) })
+	last, arrived, err := t.Watch(ctx, t.wait, func() (agent.Trace, error) { return agent.AskTrace(ctx, t.state, t.Mark) })
 	if err != nil {
 		return couldNot(err)
 	}

@@ -11,11 +11,11 @@ import (
 	"oakbarrel/core/roll"
 )
 
-// hopPause is how long a follower waits between two looks.
+// hopPause is how long a watcher waits between two looks.
 const hopPause = 10 * time.Millisecond
 
-// Follower tells the hops of a traced record as they come about.
-type Follower struct {
+// Watcher tells the hops of a traced record as they come about.
+type Watcher struct {
 	Mark  string
 	Start time.Time // when the record was sent
 	Tell  func(client.Hop)
@@ -23,54 +23,54 @@ type Follower struct {
 }
 
 // Hop tells a hop, at the time that it is now.
-func (f *Follower) Hop(h client.Hop) {
-	h.Ms = float64(time.Since(f.Start).Microseconds()) / 1000
-	f.Tell(h)
+func (w *Watcher) Hop(h client.Hop) {
+	h.Ms = float64(time.Since(w.Start).Microseconds()) / 1000
+	w.Tell(h)
 }
 
 // once tells a hop that has been made, the first time.
-func (f *Follower) once(h client.Hop) {
+func (w *Watcher) once(h client.Hop) {
 	key := h.Hop + " " + h.Outlet
-	if f.told[key] {
+	if w.told[key] {
 		return
 	}
-	f.told[key] = true
+	w.told[key] = true
 	h.Done = true
-	f.Hop(h)
+	w.Hop(h)
 }
 
-// Follow looks where the record is until it has come to all of its outlets,
+// Watch looks where the record is until it has come to all of its outlets,
 // wait is over or ctx ends, and then tells where it has stopped and why. It
 // returns what it saw last, and whether the record has come to all of them.
-func (f *Follower) Follow(ctx context.Context, wait time.Duration, look func() (Trace, error)) (now Trace, arrived bool, err error) {
-	f.told = map[string]bool{}
+func (w *Watcher) Watch(ctx context.Context, wait time.Duration, look func() (Trace, error)) (now Trace, arrived bool, err error) {
+	w.told = map[string]bool{}
 	for deadline := time.Now().Add(wait); ; time.Sleep(hopPause) {
 		if now, err = look(); err != nil {
 			return now, false, err
 		}
-		if left := f.tellDone(now); left == 0 || time.Now().After(deadline) || ctx.Err() != nil {
-			return now, f.conclude(now), nil
+		if left := w.tellDone(now); left == 0 || time.Now().After(deadline) || ctx.Err() != nil {
+			return now, w.conclude(now), nil
 		}
 	}
 }
 
 // tellDone tells the hops that have been made, and returns how many are left at least.
-func (f *Follower) tellDone(now Trace) (left int) {
+func (w *Watcher) tellDone(now Trace) (left int) {
 	if now.TakenIn == nil {
 		return 1
 	}
-	f.once(client.Hop{Hop: "taken in", Detail: "by intake " + now.Intake})
-	f.once(client.Hop{Hop: "rules", Detail: rulesOfTrace(now)})
+	w.once(client.Hop{Hop: "taken in", Detail: "by intake " + now.Intake})
+	w.once(client.Hop{Hop: "rules", Detail: rulesOfTrace(now)})
 	for _, o := range now.Outlets {
 		sends := o.Kind != "file"
 		if sends && (o.Spooled || o.Done) {
-			f.once(client.Hop{Hop: "spooled", Outlet: o.Name, Detail: "for " + o.Path})
+			w.once(client.Hop{Hop: "spooled", Outlet: o.Name, Detail: "for " + o.Path})
 		}
 		switch {
 		case sends && o.Done:
-			f.once(client.Hop{Hop: "confirmed", Outlet: o.Name, Detail: takenBy(o)})
-		case !sends && o.Done && !f.told["written "+o.Name]:
-			f.once(client.Hop{Hop: "written", Outlet: o.Name, Detail: f.place(o.Path)})
+			w.once(client.Hop{Hop: "confirmed", Outlet: o.Name, Detail: takenBy(o)})
+		case !sends && o.Done && !w.told["written "+o.Name]:
+			w.once(client.Hop{Hop: "written", Outlet: o.Name, Detail: w.place(o.Path)})
 		}
 		if !o.Done {
 			left++
@@ -117,9 +117,9 @@ func rulesOfTrace(t Trace) string {
 }
 
 // conclude tells where the record has stopped, and whether it has arrived.
-func (f *Follower) conclude(now Trace) (arrived bool) {
+func (w *Watcher) conclude(now Trace) (arrived bool) {
 	if now.TakenIn == nil {
-		f.Hop(client.Hop{Hop: "taken in", Detail: "the agent has not seen it; a datagram may be lost, or the plan does not allow this sender (oakbarrel status tells how many were turned away)"})
+		w.Hop(client.Hop{Hop: "taken in", Detail: "the agent has not seen it; a datagram may be lost, or the plan does not allow this sender (oakbarrel status tells how many were turned away)"})
 		return false
 	}
 	arrived = len(now.Outlets) > 0
@@ -135,13 +135,13 @@ func (f *Follower) conclude(now Trace) (arrived bool) {
 		if h.Detail == "" {
 			h.Detail = "it waits; a batch may not be full yet, or the other side is slow"
 		}
-		f.Hop(h)
+		w.Hop(h)
 	}
 	return arrived
 }
 
 // place returns the file and the offset of the record in a rolled set.
-func (f *Follower) place(path string) string {
+func (w *Watcher) place(path string) string {
 	set, err := roll.NewReader(path, false)
 	if err != nil {
 		return path
@@ -150,7 +150,7 @@ func (f *Follower) place(path string) string {
 	for i := set.Files() - 1; i >= max(0, set.Files()-2); i-- {
 		offset, found := int64(0), int64(-1)
 		set.Lines(i, func(line []byte) error {
-			if bytes.Contains(line, []byte(f.Mark)) {
+			if bytes.Contains(line, []byte(w.Mark)) {
 				found = offset
 			}
 			offset += int64(len(line)) + 1
