@@ -90,7 +90,8 @@ func (f *Follower) wasCut(s *source, st stat) {
 // findCopy looks for the copy that was made of a source before its file was cut,
 // which has the rest of it.
 func (f *Follower) findCopy(s *source) bool {
-	l := &looking{cut: map[*source]bool{s: true}, folders: map[string][]*probe{}}
+	l := f.newLooking()
+	l.cut[s] = true
 	files := f.neighbours(s, l)
 	for _, a := range f.asides {
 		if a.of == s {

@@ -155,6 +155,35 @@ func TestWhatWasReadIsKnownBesideAHalfMadeCopy(t *testing.T) {
 	b.await(banner, "the next of them")
 }
 
+// What is compressed of one container, or rolled, is no matter of another's.
+func TestALogIsKnownBesideAnotherContainersHalfMadeCopy(t *testing.T) {
+	b := newBench(t, "*/0.log*")
+	b.settings.Wrapping = CRI
+	b.must(os.Mkdir(b.path("a"), 0o755))
+	b.must(os.Mkdir(b.path("b"), 0o755))
+	line := func(text string) string { return "2026-11-28T10:00:00.5Z stdout F " + text + "\n" }
+	b.write("a/0.log", line(strings.Repeat("=", 2000))+line("the first"))
+	f := b.still()
+	f.look()
+	b.must(f.save())
+	s := f.sources[0]
+	for i := range b.outlets {
+		for _, name := range f.streamNames(s) {
+			b.outlets[i].marks[name] = s.lastSize
+		}
+	}
+	f.closeAll()
+	b.gzip("a/0.log")
+	b.rename("a/0.log.gz", "a/0.log.1.gz")
+	b.write("b/0.log.1.gz", "\x1f\x8b\x08\x00\x00\x00\x00\x00\x00\x03")
+	b.write("a/0.log", line("the next"))
+	b.start()
+	b.await("the next")
+	if state := b.state("a/0.log.1.gz"); state != string(Finished) {
+		t.Errorf("the log that was rolled is %q", state)
+	}
+}
+
 // The inode of a file that is gone is soon another's. Of what was read before a kill
 // no more is known than its beginning, and the other begins alike.
 func TestAFileWithTheInodeOfAnother(t *testing.T) {

@@ -5,6 +5,8 @@ import (
 	"cmp"
 	"slices"
 	"time"
+
+	"oakbarrel/core/roll"
 )
 
 // aside is a file that is not read, or not yet.
@@ -93,7 +95,7 @@ func (f *Follower) stands(a *aside, p *probe, l *looking) bool {
 	case a.fate == leaveOut:
 		return true
 	case a.of == nil:
-		return a.fate == wait && l.families[familyOf(p.path)] == nil
+		return a.fate == wait && l.families[l.kinOf(p.path)] == nil
 	}
 	return a.of.known && !l.cut[a.of]
 }
@@ -103,7 +105,7 @@ func (f *Follower) stands(a *aside, p *probe, l *looking) bool {
 func (f *Follower) likes(p *probe, l *looking, since time.Time) (found []like, all bool) {
 	var sources []*source
 	all = true
-	if k := l.families[familyOf(p.path)]; k != nil {
+	if k := l.families[l.kinOf(p.path)]; k != nil {
 		sources, all = k.of(p)
 	}
 	if s := f.atInode(p.candidate); s != nil && !slices.Contains(sources, s) {
@@ -162,7 +164,7 @@ func (l *looking) isTelling(s *source, p *probe) (telling, later bool) {
 	if !p.hasLineEnd(s.read) {
 		return false, false
 	}
-	if k := l.families[familyOf(p.path)]; k != nil {
+	if k := l.families[l.kinOf(p.path)]; k != nil {
 		for _, other := range append(k.begun[s.Head], k.behind...) {
 			if other != s && other.Head == s.Head && p.compare(other) != different {
 				return false, false
@@ -170,7 +172,7 @@ func (l *looking) isTelling(s *source, p *probe) (telling, later bool) {
 		}
 	}
 	for _, other := range l.found {
-		if other.path == p.path || familyOf(other.path) != familyOf(p.path) {
+		if other.path == p.path || l.kinOf(other.path) != l.kinOf(p.path) || l.renaming && !roll.IsCompressed(other.real) {
 			continue
 		}
 		other.load()

@@ -11,6 +11,7 @@ type looking struct {
 	cut      map[*source]bool // whose file is there and holds something else
 	families map[string]*kin
 	folders  map[string][]*probe // files of folders that no pattern finds
+	renaming bool                // logs of containers: each folder is one's own, and plain files are not copied
 	blurred  bool                // names changed while it was looked: what was not found may be there
 }
 
@@ -23,7 +24,7 @@ func (f *Follower) look() {
 		s.known = s.known && s.file != nil // unless it is found again below
 	}
 	clear(f.byPath)
-	l := newLooking()
+	l := f.newLooking()
 	l.blurred = !still
 	strangers := f.placeKnown(found, l)
 	for _, s := range slices.Clone(f.sources) {
@@ -53,8 +54,16 @@ func (f *Follower) look() {
 	}
 }
 
-func newLooking() *looking {
-	return &looking{cut: map[*source]bool{}, families: map[string]*kin{}, folders: map[string][]*probe{}}
+func (f *Follower) newLooking() *looking {
+	return &looking{cut: map[*source]bool{}, families: map[string]*kin{}, folders: map[string][]*probe{}, renaming: f.settings.Wrapping != Bare}
+}
+
+// kinOf returns what the paths of files have in common that are compared.
+func (l *looking) kinOf(path string) string {
+	if l.renaming {
+		return setOf(path)
+	}
+	return familyOf(path)
 }
 
 // gather has files be compared with the sources, as they begin now.
@@ -68,7 +77,7 @@ func (f *Follower) gather(l *looking) {
 func (l *looking) add(s *source) {
 	var added []string
 	for _, path := range []string{s.Path, s.Born} {
-		name := familyOf(path)
+		name := l.kinOf(path)
 		if slices.Contains(added, name) {
 			continue
 		}

@@ -27,7 +27,7 @@ func (b *bench) still() *Follower {
 func (b *bench) between(f *Follower, happens func()) int {
 	found, _, _ := f.findAll()
 	happens()
-	l := newLooking()
+	l := f.newLooking()
 	strangers := f.placeKnown(found, l)
 	f.gather(l)
 	f.looking = l
@@ -144,7 +144,7 @@ func TestAFileThatIsCutWhileItsCopyIsCompared(t *testing.T) {
 	b.write("a.log.1", string(content))
 	f = b.still()
 	found, _, _ := f.findAll()
-	l := newLooking()
+	l := f.newLooking()
 	strangers := f.placeKnown(found, l)
 	b.must(os.Truncate(b.path("a.log"), 0))
 	b.write("a.log", "the next\n")
