@@ -2,6 +2,7 @@ package tail
 
 import (
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -129,4 +130,17 @@ func TestACompressedFileIsReadInTurns(t *testing.T) {
 		t.Errorf("the long line has %d bytes", n)
 	}
 	f.closeAll()
+}
+
+// A file that is said to have more than any disk keeps nothing busy.
+func TestAHoleInALineIsPassedOver(t *testing.T) {
+	b := newBench(t, "*.log")
+	b.settings.Lines.Largest = 1000
+	b.write("a.log", "begun\nlong")
+	const size = 4 << 40
+	b.must(os.Truncate(b.path("a.log"), size))
+	b.write("a.log", " and its end\nthe next\n")
+	b.start()
+	b.await("begun", "long"+strings.Repeat("\x00", 996), "the next")
+	expect(t, "state", b.state("a.log"), string(AtEnd))
 }

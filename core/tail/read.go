@@ -109,6 +109,7 @@ func (f *Follower) fail(s *source, err error) {
 func (f *Follower) readChunk(s *source) (taken int, end, ok bool) {
 	at := s.read
 	if s.long != nil {
+		s.passHole()
 		at = s.longEnd
 	}
 	buffer := f.buffer[:chunkSize]
@@ -251,6 +252,18 @@ func (f *Follower) skipHole(s *source) bool {
 	}
 	f.log.Info("a file begins with a hole, which its writer left that went on where it was when the file was cut", "path", s.Path, "bytes", at)
 	return true
+}
+
+// passHole passes over a hole in a line of which the rest is cut off anyway: a file
+// may be said to have more than all disks together.
+func (s *source) passHole() {
+	at, err := unix.Seek(int(s.file.Fd()), s.longEnd, unix.SEEK_DATA)
+	if errors.Is(err, unix.ENXIO) { // nothing but a hole up to the end
+		if st, err := s.file.Stat(); err == nil {
+			at = st.Size()
+		}
+	}
+	s.longEnd = max(s.longEnd, at)
 }
 
 // takeLines takes the whole lines of b, which stands at an offset, and returns their length.
