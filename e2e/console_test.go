@@ -13,6 +13,7 @@ import (
 
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"oakbarrel/demo"
 )
@@ -372,7 +373,15 @@ func TestTheConsole(t *testing.T) {
 	b.waitFor(`document.querySelector("[aria-label=message]").value === "<155>1 - tide-gw app 1 - - text"`)
 	b.click("[data-state=active] form button")
 	b.waitForText("It goes to centre, by otherwise.")
-	b.do(chromedp.Click(chromedp.CSS(".cm-line:last-child")), chromedp.KeyEvent("nonsense: 1"))
+	b.do(chromedp.Click(chromedp.CSS(".cm-line:last-child")), chromedp.KeyEvent("nonsense: 1 # why?"))
+	b.waitForText("1 to mend")
+	if b.is(`document.querySelector("[role=dialog]") !== null`) {
+		t.Error("a question mark that is written opens the list of keys")
+	}
+	b.click("a[href='/hosts']") // and back: what was written is there still
+	b.waitForText("heard")
+	b.click("a[href='/plans']")
+	b.waitForText("nonsense: 1 # why?")
 	b.waitForText("1 to mend")
 	b.waitFor(`document.querySelector(".cm-lintRange-error") !== null`)
 	b.click("header ~ main button")
@@ -381,6 +390,12 @@ func TestTheConsole(t *testing.T) {
 	b.waitForText("What is in force against what you write")
 	b.click("[data-state=active] form button")
 	b.waitForText("as before, 0 somewhere else, 0 kept no longer")
+
+	b.open("/logs?range=6h")
+	b.do(chromedp.Focus(chromedp.CSS("[role=slider]")), chromedp.KeyEvent(kb.End))
+	b.waitFor(`document.activeElement.getAttribute("aria-valuenow") === document.activeElement.getAttribute("aria-valuemax")`)
+	b.do(chromedp.KeyEvent(kb.ArrowLeft, chromedp.KeyModifiers(chromedp.ModifierShift)), chromedp.KeyEvent(kb.Enter))
+	b.waitFor(`location.search.includes("since=") && location.search.includes("until=")`)
 
 	b.open("/logs?range=6h")
 	b.waitForText("2,000 shown of 2,802")

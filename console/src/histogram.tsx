@@ -1,8 +1,9 @@
-import { useRef, useState } from "react";
+import { useRef, useState, type KeyboardEvent } from "react";
 import { colorOf, severities } from "./severity";
 import { clock, count, day } from "./time";
 
-// Histogram draws counts by severity over a span. Dragging over it selects a part of the span.
+// Histogram draws counts by severity over a span. Dragging over it selects a part of
+// the span; so do the arrows with Shift, and Enter.
 export function Histogram({ counts, since, until, onSelect, height = 96 }: { counts: number[][]; since: number; until: number; onSelect?: (since: number, until: number) => void; height?: number }) {
   const box = useRef<HTMLDivElement>(null);
   const [drag, setDrag] = useState<[number, number] | null>(null);
@@ -21,15 +22,46 @@ export function Histogram({ counts, since, until, onSelect, height = 96 }: { cou
     }
     setDrag(null);
   };
+  const press = (e: KeyboardEvent<HTMLDivElement>) => {
+    const by = { ArrowLeft: -1, ArrowRight: 1, Home: -counts.length, End: counts.length }[e.key];
+    if (by !== undefined) {
+      const from = over ?? (by < 0 ? counts.length : -1);
+      const to = Math.max(0, Math.min(counts.length - 1, from + by));
+      setOver(to);
+      setDrag(e.shiftKey && onSelect ? [drag?.[0] ?? Math.max(0, Math.min(counts.length - 1, from)), to] : null);
+    } else if (e.key === "Enter" && onSelect && over !== null) {
+      const [a, b] = drag ? [Math.min(...drag), Math.max(...drag)] : [over, over];
+      onSelect(since + a * step, since + (b + 1) * step);
+      setDrag(null);
+    } else if (e.key === "Escape") {
+      setDrag(null);
+      setOver(null);
+    } else {
+      return;
+    }
+    e.preventDefault();
+    e.stopPropagation();
+  };
   const selected = (i: number) => drag && i >= Math.min(...drag) && i <= Math.max(...drag);
   const shown = over ?? -1;
+  const said =
+    shown >= 0 && counts[shown]
+      ? `${clock(new Date(since + shown * step))}: ` + (totals[shown] === 0 ? "nothing" : severities.map((name, s) => (counts[shown][s] ? `${count(counts[shown][s])} ${name}` : "")).filter(Boolean).join(", "))
+      : `at most ${count(most)} in a part`;
   return (
     <figure className="select-none">
       <div
         ref={box}
-        role="img"
-        aria-label="records over time, by severity"
-        className={`relative flex items-end gap-px ${onSelect ? "cursor-crosshair" : ""}`}
+        role="slider"
+        tabIndex={0}
+        aria-label={`records over time, by severity${onSelect ? "; Shift and arrows select a span, Enter shows it" : ""}`}
+        aria-valuemin={0}
+        aria-valuemax={counts.length - 1}
+        aria-valuenow={Math.max(0, shown)}
+        aria-valuetext={said}
+        className={`relative flex items-end gap-px outline-offset-2 ${onSelect ? "cursor-crosshair" : ""}`}
+        onKeyDown={press}
+        onBlur={() => { setOver(null); setDrag(null); }}
         style={{ height }}
         onPointerDown={(e) => onSelect && setDrag([partAt(e.clientX), partAt(e.clientX)])}
         onPointerMove={(e) => {
@@ -50,11 +82,7 @@ export function Histogram({ counts, since, until, onSelect, height = 96 }: { cou
       </div>
       <figcaption className="mt-1 flex justify-between border-t border-line pt-1 text-xs text-soft">
         <span>{day(new Date(since))} {clock(new Date(since))}</span>
-        <span className="hidden sm:inline">
-          {shown >= 0 && counts[shown]
-            ? `${clock(new Date(since + shown * step))}: ` + (totals[shown] === 0 ? "nothing" : severities.map((name, s) => (counts[shown][s] ? `${count(counts[shown][s])} ${name}` : "")).filter(Boolean).join(", "))
-            : `at most ${count(most)} in a part`}
-        </span>
+        <span className="hidden sm:inline">{said}</span>
         <span>{clock(new Date(until))}</span>
       </figcaption>
     </figure>

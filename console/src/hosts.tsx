@@ -16,6 +16,10 @@ export function useHosts() {
   return useQuery({ queryKey: ["status"], queryFn: ({ signal }) => get<Host[]>("/status", signal), refetchInterval: 2000 });
 }
 
+function useHost(id: string) {
+  return useQuery({ queryKey: ["agent", id], queryFn: ({ signal }) => get<Host>(`/agents/${id}`, signal), refetchInterval: 2000, retry: false });
+}
+
 // waits tells since when the records of an outlet wait, and when it tries again.
 function waits(o: Outlet): string {
   const parts = [];
@@ -98,9 +102,9 @@ export function NoHosts() {
 // HostPage shows one host: where its records come from, go, and wait.
 export function HostPage() {
   const { id } = useParams();
-  const hosts = useHosts();
-  const h = hosts.data?.find((x) => x.agent_id === id);
-  if (!h) return <p className="p-5 text-soft">{hosts.isPending ? "" : "This agent has not been heard. The page Hosts lists those that have."}</p>;
+  const host = useHost(id ?? "");
+  const h = host.data;
+  if (!h) return <p className="p-5 text-soft">{host.isPending ? "" : `${host.error?.message}. The page Hosts lists those that have been.`}</p>;
   const s = h.status;
   const head = "py-1 pr-4 text-left text-sm font-normal text-soft";
   const cell = "border-t border-line py-1 pr-4 align-top";

@@ -5,6 +5,7 @@ import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
 import { get, records, type Rec } from "./api";
 import { Histogram } from "./histogram";
+import { inField } from "./keys";
 import { QueryLine } from "./query";
 import { Views } from "./views";
 import { RecordPanel } from "./record";
@@ -81,7 +82,7 @@ export default function Logs() {
 
   useEffect(() => {
     const press = (e: KeyboardEvent) => {
-      if (e.target instanceof HTMLInputElement) return;
+      if (inField(e)) return;
       if (e.key === "/") {
         e.preventDefault();
         input.current?.focus();

@@ -20,6 +20,8 @@ outlets:
   faults:     {file: {path: /var/log/oakbarrel/faults.log, roll: {every: week}, keep: {days: 365}}}
 `;
 
+const drafts = new Map<string, string>(); // what was changed here and is in force nowhere, by agent
+
 const empty: Checked = { findings: [], outlets: [], rules: [], about: [], cells: [] };
 
 // Plans: see what a plan does before it does it.
@@ -28,7 +30,7 @@ export default function Plans() {
   const hosts = useHosts();
   const host = params.get("host") ?? hosts.data?.[0]?.agent_id ?? "";
   const inForce = useQuery({ queryKey: ["plan", host], enabled: !!host, queryFn: () => planOf(host) });
-  const [text, setText] = useState("");
+  const [written, setWritten] = useState(drafts); // a new map with each change
   const [checked, setChecked] = useState<Checked>(empty);
   const [valid, setValid] = useState<Checked>(empty); // as it was without errors last
   const [problem, setProblem] = useState("");
@@ -36,7 +38,12 @@ export default function Plans() {
   const [record, setRecord] = useState<Rec | undefined>(useLocation().state?.record); // brought from Logs
   const [tab, setTab] = useState(record ? "explain" : "matrix");
   const own = inForce.data?.text ?? (host && !inForce.error ? "" : starter);
-  useEffect(() => setText(own), [own]);
+  const text = written.get(host) ?? own;
+  const setText = (changed: string) => {
+    if (changed === own) drafts.delete(host);
+    else drafts.set(host, changed);
+    setWritten(new Map(drafts));
+  };
   useEffect(() => {
     if (!text) return;
     const abort = new AbortController();

@@ -4,6 +4,7 @@ import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
 import { NavLink, Outlet } from "react-router";
 import { signOut, type Account } from "./api";
+import { inField } from "./keys";
 import { offset } from "./time";
 
 const keys: [string, string][] = [
@@ -14,7 +15,6 @@ const keys: [string, string][] = [
   ["?", "show this list"],
 ];
 
-const inField = (e: KeyboardEvent) => e.target instanceof HTMLInputElement || e.target instanceof HTMLTextAreaElement;
 
 export function Shell({ account }: { account: Account }) {
   const client = useQueryClient();

@@ -90,13 +90,38 @@ func (a *API) statuses(ctx context.Context, _ *struct{}) (*statusesOutput, error
 	}
 	out := &statusesOutput{Body: []client.HostStatus{}}
 	for _, r := range rows {
-		s := client.HostStatus{Host: hostOf(r), TallyTrouble: troubleOf(r.Tallies)}
-		if err := json.Unmarshal(r.Status, &s.Status); err != nil {
+		s, err := statusOf(r)
+		if err != nil {
 			return nil, err
 		}
 		out.Body = append(out.Body, s)
 	}
 	return out, nil
+}
+
+func statusOf(r model.Agent) (client.HostStatus, error) {
+	s := client.HostStatus{Host: hostOf(r), TallyTrouble: troubleOf(r.Tallies)}
+	return s, json.Unmarshal(r.Status, &s.Status)
+}
+
+type agentOutput struct{ Body client.HostStatus }
+
+// agent tells what one agent says of itself.
+func (a *API) agent(ctx context.Context, in *AgentPath) (*agentOutput, error) {
+	var row model.Agent
+	err := a.DB.WithContext(ctx).Take(&row, "id = ?", in.Agent).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, notHeard()
+	}
+	if err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	s, err := statusOf(row)
+	return &agentOutput{s}, err
+}
+
+func notHeard() error {
+	return problem(http.StatusNotFound, "no agent with this id was heard", "oakbarrel hosts lists them")
 }
 
 type giveInput struct {
@@ -110,7 +135,7 @@ type orderOutput struct{ Body client.Order }
 func (a *API) giveOrder(ctx context.Context, in *giveInput) (*orderOutput, error) {
 	err := a.DB.WithContext(ctx).Omit("status").Take(&model.Agent{}, "id = ?", in.Agent).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
-		return nil, problem(http.StatusNotFound, "no agent with this id was heard", "oakbarrel hosts lists them")
+		return nil, notHeard()
 	}
 	if err != nil {
 		return nil, a.unavailable(ctx, err)

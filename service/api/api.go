@@ -92,6 +92,7 @@ func (a *API) register(api huma.API) {
 	handle(api, "GET /counts", "Count records", a.need(access.Read), a.counts)
 	handle(api, "GET /histogram", "Count records in equal parts of a span, by severity", a.need(access.Read), a.histogram)
 	handle(api, "GET /feeds/{agent}/{outlet}", "Which number of a feed is committed last", a.need(access.Write), a.feed)
+	handle(api, "GET /agents/{agent}", "What one agent says of itself", a.need(access.Read), a.agent)
 	handle(api, "PUT /agents/{agent}", "Tell how an agent is", a.need(access.Write), a.takeStatus)
 	handle(api, "GET /agents/{agent}/orders", "The orders of an agent that are not done", a.need(access.Write), a.openOrders)
 	handle(api, "POST /agents/{agent}/orders", "Give an agent an order", a.need(access.Operate), a.giveOrder)
