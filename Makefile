@@ -25,10 +25,15 @@ console/dist/index.html: console/package-lock.json console/index.html console/vi
 race: setup console
 	CGO_ENABLED=1 OAKBARREL_RACE=1 go test -count=1 -race -timeout 20m ./core/roll ./core/tail ./core/disk/... ./core/memo ./core/spool ./agent ./service/... $(WHOLE)
 
-lint:
+lint: console/lint/node_modules
 	@test -z "$$(gofmt -l .)" || { gofmt -l .; echo 'run: gofmt -w .'; exit 1; }
 	go vet ./...
 	go run $(STATICCHECK) ./...
+	cd console && lint/node_modules/.bin/eslint --config lint/eslint.config.js src
+
+# What looks through the console's source stands apart, so that building it needs less.
+console/lint/node_modules: console/lint/package-lock.json
+	cd console/lint && npm ci --no-audit --no-fund --loglevel=error && touch node_modules
 
 bench: setup
 	go test -run '^$$' -bench . -benchtime 1x -timeout 30m ./bench

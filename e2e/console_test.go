@@ -394,7 +394,9 @@ func TestTheConsole(t *testing.T) {
 	b.open("/logs?range=6h")
 	b.do(chromedp.Focus(chromedp.CSS("[role=slider]")), chromedp.KeyEvent(kb.End))
 	b.waitFor(`document.activeElement.getAttribute("aria-valuenow") === document.activeElement.getAttribute("aria-valuemax")`)
-	b.do(chromedp.KeyEvent(kb.ArrowLeft, chromedp.KeyModifiers(chromedp.ModifierShift)), chromedp.KeyEvent(kb.Enter))
+	b.do(chromedp.KeyEvent(kb.ArrowLeft, chromedp.KeyModifiers(chromedp.ModifierShift)))
+	b.picture("histogram-keys")
+	b.do(chromedp.KeyEvent(kb.Enter))
 	b.waitFor(`location.search.includes("since=") && location.search.includes("until=")`)
 
 	b.open("/logs?range=6h")

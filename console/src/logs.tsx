@@ -42,7 +42,10 @@ export default function Logs() {
       setOpen(null);
       setParams((old) => {
         const p = new URLSearchParams(old);
-        for (const [key, v] of Object.entries(next)) v ? p.set(key, v) : p.delete(key);
+        for (const [key, v] of Object.entries(next)) {
+          if (v) p.set(key, v);
+          else p.delete(key);
+        }
         return p;
       });
     },

@@ -12,6 +12,7 @@ const keys: [string, string][] = [
   ["j, k", "next and previous record"],
   ["Enter", "open the record"],
   ["Esc", "close it"],
+  ["⇧ ← →", "in the histogram, select a span; Enter shows it"],
   ["?", "show this list"],
 ];
 

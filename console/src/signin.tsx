@@ -27,6 +27,7 @@ export function SignIn() {
       <form onSubmit={submit} className="w-full max-w-sm rounded-lg border border-line bg-sheet p-6">
         <h1 className="mb-1 text-xl font-semibold tracking-tight">Oak Barrel</h1>
         <p className="mb-5 text-soft">Sign in to read what the hosts say.</p>
+        {/* eslint-disable-next-line jsx-a11y/no-autofocus -- there is nothing else on the page to begin with */}
         <label className="mb-3 block">Name<input name="name" autoFocus required autoComplete="username" className={field} /></label>
         <label className="mb-5 block">Password<input name="password" type="password" required autoComplete="current-password" className={field} /></label>
         {problem && <p role="alert" className="mb-4 rounded bg-wash px-3 py-2">{problem}</p>}
