@@ -103,8 +103,8 @@ func (o *fileOutlet) saveMarks() {
 	}
 }
 
-// writeMarks writes marks down. Those that the sets have noted are not needed
-// any more then.
+// writeMarks writes marks down. Of those that the sets have noted only such are
+// needed then that are further: after a start, until that is read again.
 func (o *fileOutlet) writeMarks(marks []record.Mark, gone []string) error {
 	if err := o.saved.putDown(marks, gone, o.durable()); err != nil {
 		o.mu.Lock()
@@ -116,7 +116,7 @@ func (o *fileOutlet) writeMarks(marks []record.Mark, gone []string) error {
 	}
 	o.marked = time.Now()
 	for _, s := range o.all() {
-		s.writer.Rebase()
+		s.writer.Rebase(o.saved.of)
 	}
 	return nil
 }
@@ -149,6 +149,13 @@ func (s *savedMarks) putDown(marks []record.Mark, gone []string, durable bool) e
 		s.old = ""
 	}
 	return err
+}
+
+// of returns up to where a source is noted as taken in the memo.
+func (s *savedMarks) of(source string) int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.all[source]
 }
 
 func (o *fileOutlet) taken(source string) (offset int64, known bool) {

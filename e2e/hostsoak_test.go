@@ -580,7 +580,7 @@ func (c *chaos) mayComeTwice(where string) bool {
 	reasons, _ := filepath.Glob(filepath.Join(c.state, "damaged", "*.why"))
 	return slices.ContainsFunc(reasons, func(path string) bool {
 		b, _ := os.ReadFile(path)
-		part := "outlet " + strings.TrimSuffix(where, ".log") + "\n"
+		part := "outlet " + map[string]string{"all.log": "all", "apart": "apart", "the store": "centre"}[where] + "\n"
 		return strings.Contains(string(b), "twice") && (strings.Contains(string(b), part) || strings.Contains(string(b), "of: intake"))
 	})
 }

@@ -242,7 +242,7 @@ func (w *Writer) recover(live disk.File, st fs.FileInfo) error {
 		f.Close()
 		return err
 	}
-	w.intents = log
+	w.intents, w.noted = log, marks
 	return nil
 }
 

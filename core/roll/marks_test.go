@@ -49,9 +49,17 @@ func TestMarksAreThoseOfTheLinesInTheFiles(t *testing.T) {
 	f.start()
 	expect(t, "after a kill", f.marks(), want)
 	f.Tick()
-	f.Rebase()
+	f.Rebase(func(source string) int64 { return map[string]int64{"a": 30, "b": 3}[source] })
 	f.writeTaken("b", 4, 4)
-	expect(t, "after the marks were written elsewhere", f.marks(), map[string]int64{"b": 4})
+	want = map[string]int64{"a": 31, "b": 4}
+	expect(t, "after other marks were written elsewhere", f.marks(), want)
+	f.start()
+	f.Tick()
+	f.Rebase(func(string) int64 { return 4 })
+	expect(t, "after a kill, and the others were", f.marks(), map[string]int64{"a": 31})
+	f.Rebase(func(string) int64 { return 31 })
+	f.writeTaken("b", 5, 5)
+	expect(t, "after all were", f.marks(), map[string]int64{"b": 5})
 }
 
 // Whatever the call at which the process is killed, or that fails: with the

@@ -64,8 +64,9 @@ type Writer struct {
 	due     time.Time // when the period of the live file ends
 	checked time.Time // when the live file was last looked at
 	marks   []record.Mark
-	places  map[string]int // of the sources in marks
-	dirty   bool           // written, and not synced
+	places  map[string]int   // of the sources in marks
+	noted   map[string]int64 // the marks that the file of intents tells
+	dirty   bool             // written, and not synced
 
 	settled func(path string) bool // whether a new piece is written to no more; nil where it never is
 
@@ -92,7 +93,7 @@ type Writer struct {
 // folder that exists, is the writer's own and must not change between runs. A
 // value is put into rolled, which has room for one, when there may be work for Tidy.
 func NewWriter(d disk.Disk, s Settings, intentPath string, rolled chan struct{}, now func() time.Time) *Writer {
-	return &Writer{disk: d, now: now, path: s.Path, intentPath: intentPath, settings: s, rolled: rolled, places: map[string]int{}}
+	return &Writer{disk: d, now: now, path: s.Path, intentPath: intentPath, settings: s, rolled: rolled, places: map[string]int{}, noted: map[string]int64{}}
 }
 
 // Settings returns the settings in force.
@@ -228,14 +229,23 @@ func (w *Writer) dropIntents() {
 	w.intents = nil
 }
 
-// Rebase tells that all marks are written down elsewhere, so that the file of
-// intents may begin anew. It is for the goroutine of Write.
-func (w *Writer) Rebase() {
+// Rebase tells how far the marks of sources are written down elsewhere, so that
+// the file of intents may begin anew. Those that it alone tells stay in it. It is
+// for the goroutine of Write.
+func (w *Writer) Rebase(written func(source string) int64) {
 	if w.intents == nil || w.intents.at == 0 {
 		return
 	}
 	w.intents.at = 0
-	w.intents.note(intent{inode: w.inode, size: w.size}) // so that those before do not count; if it fails they still may
+	first := intent{inode: w.inode, size: w.size}
+	for source, offset := range w.noted {
+		if offset <= written(source) {
+			delete(w.noted, source)
+			continue
+		}
+		first.marks = append(first.marks, record.Mark{Source: source, Offset: offset})
+	}
+	w.intents.note(first) // so that those before do not count; if it fails they still may
 }
 
 func (w *Writer) setSize(size int64) {
@@ -396,6 +406,9 @@ func (w *Writer) put(lines []byte, marks []record.Mark) (int, error) {
 		w.dirty = false
 	}
 	w.newLine = false
+	for _, m := range marks {
+		w.noted[m.Source] = m.Offset
+	}
 	return given, nil
 }
 
