@@ -79,7 +79,7 @@ func (a *Agent) newSpoolOutlet(s plan.Outlet) (*spoolOutlet, error) {
 func spoolCost(d spool.Damage) string {
 	switch {
 	case d.End && d.Bytes > 0:
-		return fmt.Sprintf("%d bytes of records at its end: the other side is told which numbers are lost, and lines of files that it had of them already come twice", d.Bytes)
+		return fmt.Sprintf("%d bytes of records at its end: the other side is told which numbers are lost; if it had them already, lines of files come twice", d.Bytes)
 	case d.End:
 		return "how far the other side has confirmed, and files were read: what is not known from the spool may be sent or read again"
 	case d.Bytes > 0 && d.Records == 1:
