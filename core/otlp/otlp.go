@@ -296,13 +296,16 @@ func Response(isJSON bool, refused int, why string) []byte {
 // records the receiver has refused of a partial success, and why. What cannot be
 // read refuses none.
 func Refused(response []byte) (records int64, why string) {
-	partial, _ := merged(response, 1)
-	text, _ := merged(partial, 2)
-	for len(partial) > 0 {
+	partial, err := merged(response, 1)
+	if err != nil {
+		return 0, ""
+	}
+	text, err := merged(partial, 2)
+	if err != nil {
+		return 0, ""
+	}
+	for len(partial) > 0 { // all of it can be read
 		number, kind, size := protowire.ConsumeField(partial)
-		if size < 0 {
-			break
-		}
 		if number == 1 && kind == protowire.VarintType {
 			_, _, tag := protowire.ConsumeTag(partial)
 			n, _ := protowire.ConsumeVarint(partial[tag:])

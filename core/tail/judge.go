@@ -165,7 +165,7 @@ func (l *looking) isTelling(s *source, p *probe) (telling, later bool) {
 		return false, false
 	}
 	if k := l.families[l.kinOf(p.path)]; k != nil {
-		for _, other := range append(k.begun[s.Head], k.behind...) {
+		for _, other := range slices.Concat(k.begun[s.Head], k.behind) {
 			if other != s && other.Head == s.Head && p.compare(other) != different {
 				return false, false
 			}

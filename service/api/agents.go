@@ -101,7 +101,8 @@ func (a *API) statuses(ctx context.Context, _ *struct{}) (*statusesOutput, error
 
 func statusOf(r model.Agent) (client.HostStatus, error) {
 	s := client.HostStatus{Host: hostOf(r), TallyTrouble: troubleOf(r.Tallies)}
-	return s, json.Unmarshal(r.Status, &s.Status)
+	err := json.Unmarshal(r.Status, &s.Status) // before s is copied
+	return s, err
 }
 
 type agentOutput struct{ Body client.HostStatus }
