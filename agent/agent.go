@@ -1,8 +1,15 @@
 // Package agent is the part of Oak Barrel that runs on every host: it takes
 // records in, walks the rules of its plan, and writes them out.
 //
-// It stands around the core and may use the network and the terminal's
-// signals, but no database. Its central type is [Agent].
+// An [Agent] has one plan in force. Its parts are packages of their own: the ways
+// in (intake), the ways out (outlet), the files of other programs (tend), the link
+// to the service (link), the socket over which commands ask (control), the state
+// folder (state), and what keeps a fault of one from the others (guard). What the
+// agent itself does is between them: it gives each batch of an intake to the
+// outlets that the rules name (pass.go), changes one plan for another between two
+// batches (reload.go), and begins again what has failed (supervise.go).
+//
+// [Run] is all that others call. It returns when the agent has stopped.
 package agent
 
 import (
@@ -17,10 +24,17 @@ import (
 	"sync/atomic"
 	"time"
 
+	"oakbarrel/agent/control"
+	"oakbarrel/agent/guard"
+	"oakbarrel/agent/intake"
+	"oakbarrel/agent/link"
+	"oakbarrel/agent/outlet"
+	"oakbarrel/agent/state"
+	"oakbarrel/agent/tend"
+	"oakbarrel/client"
 	"oakbarrel/core/balance"
 	"oakbarrel/core/forecast"
 	"oakbarrel/core/plan"
-	"oakbarrel/core/record"
 	"oakbarrel/core/route"
 )
 
@@ -45,61 +59,58 @@ type Options struct {
 type Agent struct {
 	options Options
 	log     *slog.Logger
-	own     *ownRecords
-	state   *state
+	state   *state.Folder
+	guard   *guard.Guard
 	since   time.Time
 	ending  context.Context // done when the agent is to stop
 	end     context.CancelFunc
+	running sync.WaitGroup
+
+	memory *intake.Budget
+	told   *outlet.History
+	tended *tend.Keeper
+
+	openEndpoint func(intake.Key, *plan.Intake) (intake.Endpoint, error)
+	openOutlet   func(plan.Outlet) (outlet.Outlet, error)
 
 	// changing is held while endpoints and outlets are opened and put in the place
 	// of others: by a new plan, and where one is begun again that has failed.
 	changing sync.Mutex
 	stopping bool // nothing is begun any more
-	faults   faults
-	memory   budget
-	places   places
 
 	// mu is held for reading while a batch is passed, and for writing by
 	// what must fall between two batches: a new plan, a look at the counters.
 	mu        sync.RWMutex
 	plan      *plan.Plan
 	table     *route.Table // of the plan, with its detail windows open
-	details   []Detail
-	told      *history
+	details   []client.Detail
 	readAt    time.Time
-	refused   *Refusal
-	intakes   []*intake
-	outlets   []outlet // in the order of the plan, as the table numbers them
-	endpoints map[endpointKey]endpoint
-	leaving   []*intake // removed, and being read empty
-	departed  []outlet  // removed, and writing down what they hold
+	refused   *client.Refusal
+	intakes   []*intake.Intake
+	outlets   []outlet.Outlet // in the order of the plan, as the table numbers them
+	endpoints map[intake.Key]intake.Endpoint
+	leaving   []*intake.Intake // removed, and being read empty
+	departed  []outlet.Outlet  // removed, and writing down what they hold
 	gone      balance.Intake
-	tended    []TendedFile
-	tendRolls chan tendRoll
 	forecast  forecast.Report
-	ordered   *intake // of the records that were ordered, nil where none was
-	repeats   *intake // of the records that tell of repeats, likewise
+	ordered   *intake.Intake // of the records that were ordered, nil where none was
+	repeats   *intake.Intake // of the records that tell of repeats, likewise
 
-	tracing    atomic.Pointer[traceWatch] // nil where no record was ever traced
-	deliveries chan struct{}              // signalled after each batch that is confirmed
+	tracing   atomic.Pointer[traceWatch] // nil where no record was ever traced
+	delivered chan struct{}              // signalled after each batch that is confirmed
 
 	in, routed, dropped, limited, folded atomic.Int64
-	running                              sync.WaitGroup
 }
 
 // Run runs an agent until ctx ends, then stops taking and writes down what is
-// held. An error says why it could not start.
+// held. An error says why it could not start: a [PlanError], an [IntakeError], or
+// one of its state folder.
 func Run(ctx context.Context, options Options) error {
-	own := &ownRecords{queue: make(chan ownRecord, ownQueue)}
-	a := &Agent{options: options, log: slog.New(&ownLog{Handler: options.Log.Handler(), to: own}), own: own, since: time.Now(), endpoints: map[endpointKey]endpoint{}, deliveries: make(chan struct{}, 1), tendRolls: make(chan tendRoll),
-		tended: []TendedFile{}, forecast: forecast.Report{Sets: []forecast.Set{}, Disks: []forecast.Disk{}}}
-	a.ending, a.end = context.WithCancel(context.Background())
-	defer a.end()
 	file, err := filepath.Abs(options.PlanFile)
 	if err != nil {
 		return err
 	}
-	a.options.PlanFile = file
+	options.PlanFile = file
 	p, findings, err := plan.Load(file)
 	if err != nil {
 		return err
@@ -107,28 +118,22 @@ func Run(ctx context.Context, options Options) error {
 	if findings.Refused() {
 		return &PlanError{findings}
 	}
-	if a.state, err = openState(options.StateDir, a.log); err != nil {
+	a, err := open(options)
+	if err != nil {
 		return err
 	}
-	defer a.state.close()
-	a.details = a.state.readDetails()
-	a.told = newHistory(a.state)
+	defer a.state.Close()
+	defer a.end()
 	if err := a.adopt(p, findings); err != nil {
 		a.stop()
 		return err
 	}
-	for _, d := range a.details {
-		time.AfterFunc(time.Until(d.Until), a.closeExpired)
-	}
-	control, err := a.serveControl()
+	asked, err := a.begin()
 	if err != nil {
 		a.stop()
 		return err
 	}
-	defer control.Close()
-	for part, run := range map[string]func(){"report": a.report, "orders": a.obey, "repeats": a.tellRepeats, "tend": a.tend} {
-		a.running.Go(func() { a.keep(part, run) })
-	}
+	defer asked()
 	a.log.Info("agent is ready", "host", a.host(), "plan", p.File, "hash", p.Hash(), "state", options.StateDir)
 	if len(p.Intakes) == 0 {
 		a.log.Warn("the plan has no intakes, so nothing is heard")
@@ -142,9 +147,54 @@ func Run(ctx context.Context, options Options) error {
 			a.log.Info("agent has stopped", "records_in", a.in.Load())
 			return nil
 		case <-options.Reload:
-			a.guard("plan", a.reload)
+			a.guard.Run("plan", a.reload)
 		}
 	}
+}
+
+// open makes an agent with its state folder, without a plan.
+func open(options Options) (*Agent, error) {
+	own := intake.NewOwnLog()
+	log := slog.New(own.Handler(options.Log.Handler()))
+	folder, err := state.Open(options.StateDir, log)
+	if err != nil {
+		return nil, err
+	}
+	a := &Agent{options: options, log: log, state: folder, since: time.Now(), memory: &intake.Budget{}, told: outlet.NewHistory(folder),
+		endpoints: map[intake.Key]intake.Endpoint{}, details: readDetails(folder), delivered: make(chan struct{}, 1),
+		forecast: forecast.Report{Sets: []forecast.Set{}, Disks: []forecast.Disk{}}}
+	a.ending, a.end = context.WithCancel(context.Background())
+	a.guard = guard.New(a.ending, log)
+	a.tended = tend.NewKeeper(log, a.tends, a.isUnread)
+	ways := &intake.Agent{Log: log, State: folder, Guard: a.guard, Memory: a.memory, Own: own, Ending: a.ending, HostName: a.hostName,
+		Pass: a.pass, Taken: a.takenOf, Forget: a.forgetSources}
+	out := &outlet.Agent{Log: log, State: folder, Guard: a.guard, Told: a.told, HostName: a.hostName,
+		Delivered: a.signalDelivery, Outlets: a.inForce, BetweenBatches: a.betweenBatches}
+	a.openEndpoint, a.openOutlet = ways.Open, out.Open
+	return a, nil
+}
+
+// begin begins what runs beside intakes and outlets. It returns what ends the
+// answering of commands.
+func (a *Agent) begin() (end func(), err error) {
+	for _, d := range a.details {
+		time.AfterFunc(time.Until(d.Until), a.closeExpired)
+	}
+	asked, err := control.Serve(a.state.Dir(), a, a.guard)
+	if err != nil {
+		return nil, err
+	}
+	parts := map[string]func(){
+		"report":   func() { link.Report(a.ending, a, a.delivered) },
+		"orders":   func() { link.Obey(a.ending, a) },
+		"tend":     func() { a.tended.Run(a.ending) },
+		"repeats":  a.tellRepeats,
+		"forecast": a.makeForecasts,
+	}
+	for part, run := range parts {
+		a.running.Go(func() { a.guard.Keep(part, run) })
+	}
+	return func() { asked.Close() }, nil
 }
 
 // PlanError says that the plan has errors.
@@ -174,105 +224,76 @@ func (a *Agent) hostName() string {
 	return a.host()
 }
 
-// pass gives the records of b to the outlets that the rules name, and counts
-// them. It returns when nobody needs b any more. An intake that can wait is
-// held back while an outlet of its records is full; it is told by false that
-// the agent stops and has not taken them.
-func (a *Agent) pass(b *record.Batch, marks *route.Marks, from endpoint, canWait bool) bool {
-	from.lands() // what becomes of them is counted here
-	markClaims(b, from)
-	if !b.Whole() {
-		panic("a record of a source stands in a batch without its mark")
-	}
-	for {
-		room := a.passOnce(b, marks, from, canWait)
-		if room == nil {
-			return true
-		}
-		select {
-		case <-room:
-		case <-from.quits():
-			return false
-		case <-a.ending.Done():
-			return false
-		}
-	}
-}
-
-// passOnce passes a batch on, or returns the channel that tells of room in an
-// outlet that is full. A batch that it fails with is read, and was not readable,
-// but for what is read again.
-func (a *Agent) passOnce(b *record.Batch, marks *route.Marks, from endpoint, canWait bool) (room <-chan struct{}) {
+// inForce returns the outlets in force, in the order of the plan.
+func (a *Agent) inForce() []outlet.Outlet {
 	a.mu.RLock()
 	defer a.mu.RUnlock()
-	in := from.owner()
-	done := false
-	defer func() {
-		if !done {
-			a.loseBatch(b, in)
-		}
-	}()
-	for i := range b.Records {
-		b.Records[i].Intake = in.settings.Name
-	}
-	boundary("pass")
-	counts := a.table.Mark(b, marks)
-	if canWait {
-		if room = a.fullOutlet(b, marks); room != nil {
-			marks.Undo(b) // by the next try there may be another plan
-			done = true
-			return room
-		}
-	}
-	in.count(b)
-	done = true // from here on an outlet that fails answers for itself
-	a.give(b, marks, counts, in, canWait)
-	return nil
+	return slices.Clone(a.outlets)
 }
 
-// loseBatch counts the records of a batch that could not be passed on.
-func (a *Agent) loseBatch(b *record.Batch, in *intake) {
-	lost := int64(0)
-	for i := range b.Records {
-		if b.Records[i].End == 0 {
-			lost++
-		}
-	}
-	in.read.Add(lost)
-	in.unreadable.Add(lost)
-	a.faults.lose(intakePart(in.settings.Name), lost)
+// betweenBatches has a look at the outlets while no batch is passed.
+func (a *Agent) betweenBatches(look func([]outlet.Outlet)) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	look(a.outlets)
 }
 
-// give counts the records of b, which are marked, and gives them to the outlets.
-func (a *Agent) give(b *record.Batch, marks *route.Marks, counts route.Counts, in *intake, canWait bool) {
-	a.in.Add(int64(counts.In))
-	a.routed.Add(int64(counts.Routed))
-	a.dropped.Add(int64(counts.Dropped))
-	a.limited.Add(int64(counts.Limited))
-	a.folded.Add(int64(counts.Folded))
-	for i, o := range a.outlets {
-		a.giveTo(o, b, marks, i, canWait)
-	}
-	if w := a.tracing.Load(); w != nil {
-		w.look(a, b, marks, in)
+// tends returns what the plan in force has the agent tend.
+func (a *Agent) tends() []plan.Tend {
+	a.mu.RLock()
+	defer a.mu.RUnlock()
+	return a.plan.Tends
+}
+
+// AgentID returns the identity of the agent.
+func (a *Agent) AgentID() string { return a.state.AgentID() }
+
+// Service returns the service of the plan in force.
+func (a *Agent) Service() plan.Service {
+	a.mu.RLock()
+	defer a.mu.RUnlock()
+	return a.plan.Service
+}
+
+// PlanInForce returns the plan as the service keeps it.
+func (a *Agent) PlanInForce() client.AgentPlan {
+	a.mu.RLock()
+	defer a.mu.RUnlock()
+	return client.AgentPlan{Hash: a.plan.Hash(), Text: string(a.plan.Source)}
+}
+
+// signalDelivery tells the report that a batch is confirmed.
+func (a *Agent) signalDelivery() {
+	select {
+	case a.delivered <- struct{}{}:
+	default:
 	}
 }
 
-// fullOutlet returns the channel that tells of room in an outlet that is full
-// and has to take a record of b, nil where none is.
-func (a *Agent) fullOutlet(b *record.Batch, marks *route.Marks) <-chan struct{} {
-	for number, o := range a.outlets {
-		room := o.waitForRoom()
-		if room == nil {
-			continue
+// Times between the forecasts of the files.
+const (
+	forecastTime = 10 * time.Second
+	planTime     = 2 * time.Second // between looks for a new plan, which has one at once
+)
+
+// makeForecasts makes forecasts of the plan's files a part of the status, until
+// the agent ends.
+func (a *Agent) makeForecasts() {
+	var last *plan.Plan
+	var made time.Time
+	for a.ending.Err() == nil {
+		a.mu.RLock()
+		p := a.plan
+		a.mu.RUnlock()
+		if now := time.Now(); p != last || now.Sub(made) >= forecastTime {
+			report := forecast.Of(p.Sources(), now)
+			a.mu.Lock()
+			a.forecast = report
+			a.mu.Unlock()
+			last, made = p, now
 		}
-		for i := range b.Records {
-			if marks.Has(i, number) {
-				return room
-			}
-		}
+		guard.Pause(a.ending, planTime)
 	}
-	return nil
 }
 
 // stop stops taking, writes down, and closes everything.
@@ -286,14 +307,14 @@ func (a *Agent) stop() {
 	drainWithin(time.Second, func() {}, endpoints...)
 	deadline := time.Now().Add(writeTime)
 	for _, o := range a.lastOutlets() {
-		o.stop(deadline)
+		o.Stop(deadline)
 	}
 	a.running.Wait()
 }
 
-func (a *Agent) lastOutlets() []outlet {
+func (a *Agent) lastOutlets() []outlet.Outlet {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	a.guard("repeats", func() { a.giveRepeats(true) })
+	a.guard.Run("repeats", func() { a.giveRepeats(true) })
 	return slices.Concat(a.outlets, a.departed)
 }

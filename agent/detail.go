@@ -6,25 +6,21 @@ import (
 	"slices"
 	"time"
 
+	"oakbarrel/agent/state"
+	"oakbarrel/client"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
 )
 
-// Detail is a detail window: the threshold of a rule is lowered for a while.
-type Detail struct {
-	Rule   string    `json:"rule"`
-	From   string    `json:"from"` // the rule's own threshold
-	To     string    `json:"to"`
-	Opened time.Time `json:"opened"`
-	Until  time.Time `json:"until"`
-}
+// detailsFile is the name of the open windows, in a state folder.
+const detailsFile = "details.json"
 
 // longestDetail bounds a window, so that none is forgotten.
 const longestDetail = 24 * time.Hour
 
-// openDetail opens a window, or changes the one that the rule has.
-func (a *Agent) openDetail(rule, to string, span time.Duration) (d Detail, err error) {
+// OpenDetail opens a window, or changes the one that the rule has.
+func (a *Agent) OpenDetail(rule, to string, span time.Duration) (d client.Detail, err error) {
 	severity, ok := record.ParseSeverity(to)
 	if !ok {
 		return d, fmt.Errorf("%q is not a severity", to)
@@ -33,16 +29,16 @@ func (a *Agent) openDetail(rule, to string, span time.Duration) (d Detail, err e
 		return d, errors.New("a window is open from 1s to 24h")
 	}
 	now := time.Now().Truncate(time.Millisecond)
-	d = Detail{Rule: rule, To: severity.String(), Opened: now, Until: now.Add(span)}
+	d = client.Detail{Rule: rule, To: severity.String(), Opened: now, Until: now.Add(span)}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	others := slices.DeleteFunc(slices.Clone(a.details), func(o Detail) bool { return o.Rule == rule })
+	others := slices.DeleteFunc(slices.Clone(a.details), func(o client.Detail) bool { return o.Rule == rule })
 	details := append(others, d)
 	table, err := withDetails(a.plan, details)
 	if err != nil {
 		return d, err
 	}
-	if err := a.state.save(detailsFile, details); err != nil {
+	if err := a.state.Save(detailsFile, details); err != nil {
 		return d, fmt.Errorf("the window cannot be written down, and so would not close after a restart: %w", err)
 	}
 	a.table, a.details = table, details
@@ -53,7 +49,7 @@ func (a *Agent) openDetail(rule, to string, span time.Duration) (d Detail, err e
 
 // withDetails returns the table of a plan with windows open, and fills in the
 // thresholds that the rules have.
-func withDetails(p *plan.Plan, details []Detail) (t *route.Table, err error) {
+func withDetails(p *plan.Plan, details []client.Detail) (t *route.Table, err error) {
 	t = p.Table
 	for i := range details {
 		d := &details[i]
@@ -71,11 +67,11 @@ func withDetails(p *plan.Plan, details []Detail) (t *route.Table, err error) {
 	return t, nil
 }
 
-// closeDetail closes the window of a rule, and tells whether there was one.
-func (a *Agent) closeDetail(rule string) (closed bool, err error) {
+// CloseDetail closes the window of a rule, and tells whether there was one.
+func (a *Agent) CloseDetail(rule string) (closed bool, err error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	return a.closeDetails(func(d Detail) bool { return d.Rule == rule })
+	return a.closeDetails(func(d client.Detail) bool { return d.Rule == rule })
 }
 
 // closeExpired closes the windows whose time is over.
@@ -88,12 +84,12 @@ func (a *Agent) closeExpired() {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	now := time.Now()
-	if _, err := a.closeDetails(func(d Detail) bool { return !d.Until.After(now) }); err != nil {
+	if _, err := a.closeDetails(func(d client.Detail) bool { return !d.Until.After(now) }); err != nil {
 		a.log.Error("that a detail window is closed cannot be written down", "why", err)
 	}
 }
 
-func (a *Agent) closeDetails(which func(Detail) bool) (closed bool, err error) {
+func (a *Agent) closeDetails(which func(client.Detail) bool) (closed bool, err error) {
 	left := slices.DeleteFunc(slices.Clone(a.details), which)
 	if len(left) == len(a.details) {
 		return false, nil
@@ -108,14 +104,14 @@ func (a *Agent) closeDetails(which func(Detail) bool) (closed bool, err error) {
 	if err != nil { // it was right with more windows
 		a.table = a.plan.Table
 	}
-	return true, errors.Join(err, a.state.save(detailsFile, left))
+	return true, errors.Join(err, a.state.Save(detailsFile, left))
 }
 
 // keepDetails opens the windows again that are open still, under a plan that
 // has just come: those of rules that it does not have any more are gone.
-func (a *Agent) keepDetails(p *plan.Plan, details []Detail) {
+func (a *Agent) keepDetails(p *plan.Plan, details []client.Detail) {
 	now := time.Now()
-	var kept []Detail
+	var kept []client.Detail
 	a.table = p.Table
 	for _, d := range details {
 		if !d.Until.After(now) {
@@ -132,8 +128,8 @@ func (a *Agent) keepDetails(p *plan.Plan, details []Detail) {
 }
 
 // readDetails returns the windows that were open when the agent ended.
-func (s *state) readDetails() (details []Detail) {
-	if s.load(detailsFile, &details) != nil {
+func readDetails(s *state.Folder) (details []client.Detail) {
+	if s.Load(detailsFile, &details) != nil {
 		return nil
 	}
 	return details

@@ -9,15 +9,11 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"oakbarrel/agent/intake"
+	"oakbarrel/agent/outlet"
+	"oakbarrel/client"
 	"oakbarrel/core/plan"
 )
-
-// Refusal is a plan that was read and not taken.
-type Refusal struct {
-	At       time.Time `json:"at"`
-	Why      string    `json:"why"`
-	Findings []string  `json:"findings"`
-}
 
 // reload reads the plan's file again. A plan that is refused changes nothing.
 func (a *Agent) reload() {
@@ -37,7 +33,7 @@ func (a *Agent) reload() {
 }
 
 func (a *Agent) refuse(why string, findings plan.Findings) {
-	r := &Refusal{At: time.Now(), Why: why, Findings: []string{}}
+	r := &client.Refusal{At: time.Now(), Why: why, Findings: []string{}}
 	for _, f := range findings {
 		r.Findings = append(r.Findings, f.String())
 	}
@@ -76,20 +72,20 @@ func (a *Agent) adopt(p *plan.Plan, findings plan.Findings) error {
 		a.running.Go(func() { a.runEndpoint(key, e) })
 	}
 	drainWithin(drainTime, func() { a.bury(removedIntakes) }, removed...)
-	if err := a.state.savePlan(p.Source); err != nil {
+	if err := a.state.SavePlan(p.Source); err != nil {
 		a.log.Warn("the copy of the plan cannot be written", "why", err)
 	}
 	return nil
 }
 
 // changePlaces puts a plan in force, between two batches. It returns what is in it no more.
-func (a *Agent) changePlaces(p *plan.Plan, outlets, began []outlet, c change) (intakes []*intake, endpoints []endpoint) {
+func (a *Agent) changePlaces(p *plan.Plan, outlets, began []outlet.Outlet, c change) (intakes []*intake.Intake, endpoints []intake.Endpoint) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.giveRepeats(true)
 	a.beginOutlets(began, c.all)
 	a.plan, a.readAt, a.refused = p, time.Now(), nil
-	a.memory.follow(p)
+	a.memory.Apply(p)
 	a.keepDetails(p, a.details)
 	intakes = a.replaceIntakes(p.Intakes)
 	endpoints = a.replaceEndpoints(c.all)
@@ -99,30 +95,30 @@ func (a *Agent) changePlaces(p *plan.Plan, outlets, began []outlet, c change) (i
 
 // change is what a new plan does to the endpoints.
 type change struct {
-	all    map[endpointKey]endpoint // those of the new plan
-	opened map[endpointKey]endpoint // new, and not read from yet
-	closed []endpointKey            // made way for a new one
+	all    map[intake.Key]intake.Endpoint // those of the new plan
+	opened map[intake.Key]intake.Endpoint // new, and not read from yet
+	closed []intake.Key                   // made way for a new one
 }
 
 // openEndpoints opens the endpoints of a plan that are not open already.
 func (a *Agent) openEndpoints(p *plan.Plan) (c change, err error) {
-	c.all, c.opened = map[endpointKey]endpoint{}, map[endpointKey]endpoint{}
+	c.all, c.opened = map[intake.Key]intake.Endpoint{}, map[intake.Key]intake.Endpoint{}
 	for _, s := range p.Intakes {
-		for _, key := range keysOf(s) {
+		for _, key := range intake.KeysOf(s) {
 			c.all[key] = a.endpoints[key] // nil for now where it is new
 		}
 	}
 	for _, s := range p.Intakes {
-		for _, key := range keysOf(s) {
+		for _, key := range intake.KeysOf(s) {
 			if c.all[key] != nil {
-				if err := usable(key, &s.Syslog); err != nil {
+				if err := key.Usable(&s.Syslog); err != nil {
 					return c, &IntakeError{s.Name, key.String(), err}
 				}
 				continue
 			}
-			e, err := a.open(key, &s)
+			e, err := a.openEndpoint(key, &s)
 			if errors.Is(err, unix.EADDRINUSE) && a.makeWay(key, &c) {
-				e, err = a.open(key, &s)
+				e, err = a.openEndpoint(key, &s)
 			}
 			if err != nil {
 				return c, &IntakeError{s.Name, key.String(), err}
@@ -132,15 +128,6 @@ func (a *Agent) openEndpoints(p *plan.Plan) (c change, err error) {
 		}
 	}
 	return c, nil
-}
-
-// usable tells whether an endpoint that is open can go on with other settings.
-func usable(key endpointKey, s *plan.Syslog) error {
-	if key.network != "tls" {
-		return nil
-	}
-	_, err := newTLSSettings(s)
-	return err
 }
 
 // IntakeError says that an intake cannot be opened.
@@ -155,20 +142,12 @@ func (e *IntakeError) Error() string {
 
 func (e *IntakeError) Unwrap() error { return e.Err }
 
-// transport returns what a port belongs to.
-func transport(k endpointKey) string {
-	if k.network == "tls" || k.network == "http" {
-		return "tcp"
-	}
-	return k.network
-}
-
 // makeWay closes the endpoints that are to go and have the port of a new one,
 // on other addresses, or follow its files: both cannot be open at a time.
-func (a *Agent) makeWay(key endpointKey, c *change) bool {
+func (a *Agent) makeWay(key intake.Key, c *change) bool {
 	found := false
 	for old, e := range a.endpoints {
-		if _, stays := c.all[old]; !stays && inTheWay(old, key, e) {
+		if _, stays := c.all[old]; !stays && old.IsInTheWay(e, key) {
 			drainWithin(drainTime, func() {}, e)
 			c.closed = append(c.closed, old)
 			found = true
@@ -177,22 +156,14 @@ func (a *Agent) makeWay(key endpointKey, c *change) bool {
 	return found
 }
 
-// inTheWay tells whether an endpoint has the port of another, or follows files for its intake.
-func inTheWay(old, key endpointKey, e endpoint) bool {
-	if key.isFollowed() {
-		return old.isFollowed() && old.intake == key.intake
-	}
-	return transport(old) == transport(key) && portOf(e.bound()) == portOf(key.address)
-}
-
 // drainWithin drains endpoints, and calls drained when all of them are. It
 // waits for that no longer than the given time: an intake that is held back
 // by a full outlet goes on by itself.
-func drainWithin(limit time.Duration, drained func(), endpoints ...endpoint) {
+func drainWithin(limit time.Duration, drained func(), endpoints ...intake.Endpoint) {
 	deadline := time.Now().Add(limit)
 	var draining sync.WaitGroup
 	for _, e := range endpoints {
-		draining.Go(func() { e.drain(deadline) })
+		draining.Go(func() { e.Drain(deadline) })
 	}
 	done := make(chan struct{})
 	go func() {
@@ -209,17 +180,17 @@ func drainWithin(limit time.Duration, drained func(), endpoints ...endpoint) {
 // undo takes back what openEndpoints did for a plan that is not taken.
 func (a *Agent) undo(c change) {
 	for _, e := range c.opened {
-		e.close()
+		e.Close()
 	}
 	for _, key := range c.closed {
-		in := a.endpoints[key].owner().settings // which only this goroutine changes
-		e, err := a.open(key, &in)
+		in := a.endpoints[key].Owner().Settings() // which only this goroutine changes
+		e, err := a.openEndpoint(key, &in)
 		if err != nil {
 			a.log.Error("an intake that made way for the refused plan cannot be opened again", "address", key.String(), "why", err)
 			continue
 		}
 		a.mu.Lock()
-		e.setOwner(a.endpoints[key].owner())
+		e.SetOwner(a.endpoints[key].Owner())
 		a.endpoints[key] = e
 		a.mu.Unlock()
 		a.running.Go(func() { a.runEndpoint(key, e) })
@@ -227,15 +198,15 @@ func (a *Agent) undo(c change) {
 }
 
 // replaceEndpoints puts endpoints in force and returns those that are not among them.
-func (a *Agent) replaceEndpoints(all map[endpointKey]endpoint) (removed []endpoint) {
+func (a *Agent) replaceEndpoints(all map[intake.Key]intake.Endpoint) (removed []intake.Endpoint) {
 	for key, e := range a.endpoints {
 		if all[key] == nil {
 			removed = append(removed, e)
 		}
 	}
 	for _, in := range a.intakes {
-		for _, key := range keysOf(in.settings) {
-			all[key].setOwner(in)
+		for _, key := range intake.KeysOf(in.Settings()) {
+			all[key].SetOwner(in)
 		}
 	}
 	a.endpoints = all
@@ -244,15 +215,15 @@ func (a *Agent) replaceEndpoints(all map[endpointKey]endpoint) (removed []endpoi
 
 // replaceIntakes puts the intakes of a plan in force and returns those that
 // are not among them. An intake keeps its counters as long as it has its name.
-func (a *Agent) replaceIntakes(settings []plan.Intake) (removed []*intake) {
-	var next []*intake
+func (a *Agent) replaceIntakes(settings []plan.Intake) (removed []*intake.Intake) {
+	var next []*intake.Intake
 	for _, s := range settings {
-		i := slices.IndexFunc(a.intakes, func(in *intake) bool { return in.settings.Name == s.Name })
+		i := slices.IndexFunc(a.intakes, func(in *intake.Intake) bool { return in.Name() == s.Name })
 		if i < 0 {
-			next = append(next, newIntake(s))
+			next = append(next, intake.New(s))
 			continue
 		}
-		a.intakes[i].configure(s)
+		a.intakes[i].Configure(s)
 		next = append(next, a.intakes[i])
 	}
 	for _, in := range a.intakes {
@@ -266,27 +237,27 @@ func (a *Agent) replaceIntakes(settings []plan.Intake) (removed []*intake) {
 }
 
 // bury adds the counters of intakes that have been read empty to those of all that are gone.
-func (a *Agent) bury(removed []*intake) {
+func (a *Agent) bury(removed []*intake.Intake) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for _, in := range removed {
-		c := in.account()
+		c := in.Account()
 		a.gone.Read += c.Read
 		a.gone.Passed += c.Passed
 		a.gone.Unreadable += c.Unreadable
 		a.gone.Limited += c.Limited
-		a.leaving = slices.DeleteFunc(a.leaving, func(other *intake) bool { return other == in })
+		a.leaving = slices.DeleteFunc(a.leaving, func(other *intake.Intake) bool { return other == in })
 	}
 }
 
 // outletsOf returns the outlets of a plan, and which of them are new. One that
 // writes to the same place goes on, whatever else has changed, also where it
 // was about to leave: only one may write there.
-func (a *Agent) outletsOf(p *plan.Plan) (all, fresh []outlet, err error) {
+func (a *Agent) outletsOf(p *plan.Plan) (all, fresh []outlet.Outlet, err error) {
 	for _, s := range p.Outlets {
-		o := a.outletFor(keyOf(s))
+		o := a.outletFor(outlet.KeyOf(s))
 		if o == nil {
-			if o, err = a.newOutlet(s); err != nil {
+			if o, err = a.openOutlet(s); err != nil {
 				return nil, nil, err
 			}
 			fresh = append(fresh, o)
@@ -297,16 +268,16 @@ func (a *Agent) outletsOf(p *plan.Plan) (all, fresh []outlet, err error) {
 }
 
 // outletFor returns the outlet with a key, nil where there is none.
-func (a *Agent) outletFor(key string) outlet {
+func (a *Agent) outletFor(key string) outlet.Outlet {
 	a.mu.RLock()
 	defer a.mu.RUnlock()
 	for _, o := range a.outlets {
-		if o.key() == key {
+		if o.Key() == key {
 			return o
 		}
 	}
 	for _, o := range a.departed {
-		if o.key() == key && o.stay() {
+		if o.Key() == key && o.Stay() {
 			return o
 		}
 	}
@@ -314,16 +285,16 @@ func (a *Agent) outletFor(key string) outlet {
 }
 
 // replaceOutlets puts the outlets of a plan in force. Those that are not among them leave.
-func (a *Agent) replaceOutlets(settings []plan.Outlet, next []outlet) {
+func (a *Agent) replaceOutlets(settings []plan.Outlet, next []outlet.Outlet) {
 	for i, o := range next {
-		o.configure(settings[i])
+		o.Configure(settings[i])
 	}
 	for _, o := range a.outlets {
 		if !slices.Contains(next, o) {
 			a.departed = append(a.departed, o)
-			o.leave()
+			o.Leave()
 		}
 	}
-	a.departed = slices.DeleteFunc(a.departed, func(o outlet) bool { return slices.Contains(next, o) })
+	a.departed = slices.DeleteFunc(a.departed, func(o outlet.Outlet) bool { return slices.Contains(next, o) })
 	a.outlets = next
 }

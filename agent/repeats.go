@@ -3,6 +3,8 @@ package agent
 import (
 	"time"
 
+	"oakbarrel/agent/guard"
+	"oakbarrel/agent/intake"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
@@ -14,7 +16,7 @@ const byFold = "by fold"
 // tellRepeats tells of repeats once their time is over, until the agent ends.
 func (a *Agent) tellRepeats() {
 	for a.ending.Err() == nil {
-		pause(a.ending, time.Second)
+		guard.Pause(a.ending, time.Second)
 		a.giveDueRepeats()
 	}
 }
@@ -38,8 +40,8 @@ func (a *Agent) giveRepeats(all bool) {
 		return
 	}
 	if a.repeats == nil {
-		a.repeats = newIntake(plan.Intake{Name: byFold, Kind: "fold"})
+		a.repeats = intake.New(plan.Intake{Name: byFold, Kind: "fold"})
 	}
-	a.repeats.count(&b)
+	a.repeats.Count(&b)
 	a.give(&b, &marks, route.Counts{In: n, Routed: n}, a.repeats, false)
 }

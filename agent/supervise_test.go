@@ -6,6 +6,9 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"oakbarrel/agent/control"
+	"oakbarrel/agent/guard"
+	"oakbarrel/client"
 	"os"
 	"path/filepath"
 	"strings"
@@ -64,9 +67,9 @@ func (r *running) stop() {
 	}
 }
 
-func (r *running) status() Status {
+func (r *running) status() client.Status {
 	r.t.Helper()
-	s, err := AskStatus(context.Background(), r.path("state"))
+	s, err := control.AskStatus(context.Background(), r.path("state"))
 	if err != nil {
 		r.t.Fatal(err)
 	}
@@ -83,7 +86,7 @@ func (r *running) times(name string) map[string]int {
 	return times
 }
 
-// A panic at any boundary ends one part for a moment: what comes from a file is
+// A panic at any guard.Boundary ends one part for a moment: what comes from a file is
 // in each outlet once all the same, what came by the socket is there once or told
 // as lost, the account closes, and the status says where it was.
 func TestAPanicEndsOnePartForAMoment(t *testing.T) {
@@ -91,13 +94,13 @@ func TestAPanicEndsOnePartForAMoment(t *testing.T) {
 		for _, n := range []int{1, 4} {
 			t.Run(fmt.Sprintf("%s %d", at, n), func(t *testing.T) {
 				var calls atomic.Int64
-				old := boundary
-				boundary = func(name string) {
+				old := guard.Boundary
+				guard.Boundary = func(name string) {
 					if name == at && calls.Add(1) == int64(n) {
 						panic("thrown by a test")
 					}
 				}
-				defer func() { boundary = old }()
+				defer func() { guard.Boundary = old }()
 				r := run(t)
 				socket, err := net.Dial("unixgram", r.path("log.sock"))
 				if err != nil {

@@ -13,7 +13,8 @@ import (
 	"testing"
 	"time"
 
-	"oakbarrel/agent"
+	"oakbarrel/agent/control"
+	"oakbarrel/client"
 	"oakbarrel/core/format"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
@@ -237,8 +238,8 @@ func startAgent(b *testing.B, dir, planName string) *runningAgent {
 	return a
 }
 
-func (a *runningAgent) status(b *testing.B) agent.Status {
-	s, err := agent.AskStatus(context.Background(), a.state)
+func (a *runningAgent) status(b *testing.B) client.Status {
+	s, err := control.AskStatus(context.Background(), a.state)
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"oakbarrel/agent"
+	"oakbarrel/agent/control"
 )
 
 // BenchmarkOutlets follows a file into the outlets of other protocols, until
@@ -58,7 +59,7 @@ func BenchmarkOutlets(b *testing.B) {
 			for b.Loop() {
 				bare, ours, ratio := pair(3, c.bare, func() time.Duration {
 					return forward(b, data, "", c.outlet, func(state string) bool {
-						s, err := agent.AskStatus(context.Background(), state)
+						s, err := control.AskStatus(context.Background(), state)
 						return err == nil && len(s.Outlets) > 0 && s.Outlets[0].Out == records
 					})
 				})

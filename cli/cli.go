@@ -20,7 +20,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"oakbarrel/agent"
+	"oakbarrel/agent/control"
+	"oakbarrel/agent/state"
 	"oakbarrel/core/record"
 )
 
@@ -111,7 +112,7 @@ func exitCode(err error) int {
 	switch {
 	case errors.As(err, &coded):
 		return coded.code
-	case errors.Is(err, agent.ErrNoAgent), errors.Is(err, agent.ErrStateInUse), errors.Is(err, fs.ErrPermission), errors.As(err, &path):
+	case errors.Is(err, control.ErrNoAgent), errors.Is(err, state.ErrInUse), errors.Is(err, fs.ErrPermission), errors.As(err, &path):
 		return exitCouldNot
 	}
 	return exitUsage // what is left comes from the reading of words

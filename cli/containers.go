@@ -7,7 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"oakbarrel/agent"
+	"oakbarrel/agent/control"
+	"oakbarrel/client"
 )
 
 func (a *app) containersCommand() *cobra.Command {
@@ -22,7 +23,7 @@ attention first, with the remedy for each.`,
   oakbarrel containers --output json`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			list, err := agent.AskContainers(c.Context(), state)
+			list, err := control.AskContainers(c.Context(), state)
 			if err != nil {
 				return couldNot(err)
 			}
@@ -37,7 +38,7 @@ attention first, with the remedy for each.`,
 	return c
 }
 
-func (a *app) printContainers(list []agent.ContainerStatus) {
+func (a *app) printContainers(list []client.ContainerStatus) {
 	if len(list) == 0 {
 		fmt.Fprintln(a.stdout, "no container is found: the plan has no intake of containers, or its root holds none")
 		return
@@ -64,7 +65,7 @@ func (a *app) printContainers(list []agent.ContainerStatus) {
 	}
 }
 
-func nameOfContainer(c agent.ContainerStatus) string {
+func nameOfContainer(c client.ContainerStatus) string {
 	if c.Pod != "" {
 		return c.Pod + "/" + c.Name
 	}

@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"oakbarrel/agent"
+	"oakbarrel/agent/control"
 	"oakbarrel/core/record"
 )
 
@@ -38,7 +38,7 @@ in that detail: its own settings may keep debug messages back.`,
 			if span < time.Second || span > 24*time.Hour {
 				return usageError("--for is from 1s to 24h")
 			}
-			d, err := agent.OpenDetail(c.Context(), state, rule, to, span)
+			d, err := control.OpenDetail(c.Context(), state, rule, to, span)
 			if err != nil {
 				return detailError(err)
 			}
@@ -67,7 +67,7 @@ func (a *app) detailCloseCommand() *cobra.Command {
   oakbarrel detail close --rule 'ticket faults'`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			closed, err := agent.CloseDetail(c.Context(), state, rule)
+			closed, err := control.CloseDetail(c.Context(), state, rule)
 			if err != nil {
 				return detailError(err)
 			}
@@ -92,7 +92,7 @@ func (a *app) detailCloseCommand() *cobra.Command {
 
 // detailError gives a refusal of the agent the exit code of no.
 func detailError(err error) error {
-	var refused *agent.Refused
+	var refused *control.Refused
 	if errors.As(err, &refused) {
 		return codedError{exitNo, refused}
 	}

@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"oakbarrel/agent"
+	"oakbarrel/agent/doctor"
 )
 
 func (a *app) doctorCommand() *cobra.Command {
@@ -23,7 +23,7 @@ Exit code 1 says that something is wrong.`,
   oakbarrel doctor --output json`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			checks := agent.Diagnose(c.Context(), planFile, state)
+			checks := doctor.Diagnose(c.Context(), planFile, state)
 			var err error
 			if a.json() {
 				err = a.printJSON(checks)
@@ -31,7 +31,7 @@ Exit code 1 says that something is wrong.`,
 				a.printChecks(checks)
 			}
 			for _, k := range checks {
-				if err == nil && k.Verdict == agent.VerdictWrong {
+				if err == nil && k.Verdict == doctor.VerdictWrong {
 					err = no
 				}
 			}
@@ -43,7 +43,7 @@ Exit code 1 says that something is wrong.`,
 	return c
 }
 
-func (a *app) printChecks(checks []agent.Check) {
+func (a *app) printChecks(checks []doctor.Check) {
 	rows := [][]string{}
 	wrong, warnings := 0, 0
 	for _, k := range checks {
@@ -53,9 +53,9 @@ func (a *app) printChecks(checks []agent.Check) {
 		}
 		rows = append(rows, []string{k.Verdict, k.Subject, text})
 		switch k.Verdict {
-		case agent.VerdictWrong:
+		case doctor.VerdictWrong:
 			wrong++
-		case agent.VerdictWarning:
+		case doctor.VerdictWarning:
 			warnings++
 		}
 	}

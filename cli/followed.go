@@ -10,7 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"oakbarrel/agent"
+	"oakbarrel/agent/control"
+	"oakbarrel/client"
 	"oakbarrel/core/tail"
 )
 
@@ -26,7 +27,7 @@ runs, it tells what the last one has written down.`,
   oakbarrel followed --state lantern-bay/reef-02/state /srv/pumps/pumpd.log`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			files, running, err := agent.Followed(c.Context(), state)
+			files, running, err := control.Followed(c.Context(), state)
 			if err != nil {
 				return couldNot(err)
 			}
@@ -44,19 +45,19 @@ runs, it tells what the last one has written down.`,
 }
 
 // only returns what is known of one file.
-func only(files []agent.FollowedFile, path, state string) ([]agent.FollowedFile, error) {
+func only(files []client.FollowedFile, path, state string) ([]client.FollowedFile, error) {
 	full, err := filepath.Abs(path)
 	if err != nil {
 		return nil, couldNot(err)
 	}
-	found := slices.DeleteFunc(slices.Clone(files), func(f agent.FollowedFile) bool { return f.Path != full })
+	found := slices.DeleteFunc(slices.Clone(files), func(f client.FollowedFile) bool { return f.Path != full })
 	if len(found) > 0 {
 		return found, nil
 	}
-	return nil, codedError{exitNo, fmt.Errorf("%s is not followed: no pattern of an intake finds it; they are %s", full, agent.Patterns(state))}
+	return nil, codedError{exitNo, fmt.Errorf("%s is not followed: no pattern of an intake finds it; they are %s", full, control.Patterns(state))}
 }
 
-func (a *app) printFollowed(files []agent.FollowedFile, running bool) error {
+func (a *app) printFollowed(files []client.FollowedFile, running bool) error {
 	if a.json() {
 		return a.printJSON(files)
 	}
@@ -111,7 +112,7 @@ much that is, and does nothing without --yes.`,
 					return usageError("--to is a number of bytes from the beginning, or beginning")
 				}
 			}
-			files, err := agent.AskFollowed(c.Context(), state)
+			files, err := control.AskFollowed(c.Context(), state)
 			if err != nil {
 				return couldNot(err)
 			}
@@ -126,7 +127,7 @@ much that is, and does nothing without --yes.`,
 			if !yes {
 				return codedError{exitNo, fmt.Errorf("bytes %d to %d of %s would be read again, and every outlet would get them a second time; add --yes to do it", offset, f.Read, f.Path)}
 			}
-			if err := agent.SetBack(c.Context(), state, f.Path, offset); err != nil {
+			if err := control.SetBack(c.Context(), state, f.Path, offset); err != nil {
 				return couldNot(err)
 			}
 			if a.json() {

@@ -10,12 +10,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"oakbarrel/agent"
+	"oakbarrel/agent/state"
 	"oakbarrel/core/forecast"
 )
 
 func (a *app) forecastCommand() *cobra.Command {
-	var state string
+	var stateDir string
 	c := &cobra.Command{
 		Use:   "forecast",
 		Short: "See how files will grow, and when a disk is full",
@@ -27,10 +27,10 @@ Exit code 1 says that what keep allows does not fit a disk.`,
   oakbarrel forecast --state lantern-bay/tide-gw/state --output json`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			if _, err := os.Stat(agent.PlanCopy(state)); errors.Is(err, fs.ErrNotExist) {
-				return couldNot(fmt.Errorf("no agent has left a plan in %s; name the agent's folder with --state", state))
+			if _, err := os.Stat(state.PlanCopy(stateDir)); errors.Is(err, fs.ErrNotExist) {
+				return couldNot(fmt.Errorf("no agent has left a plan in %s; name the agent's folder with --state", stateDir))
 			}
-			p, err := a.loadPlan(agent.PlanCopy(state))
+			p, err := a.loadPlan(state.PlanCopy(stateDir))
 			if err != nil {
 				return err
 			}
@@ -48,7 +48,7 @@ Exit code 1 says that what keep allows does not fit a disk.`,
 			return err
 		},
 	}
-	stateFlag(c, &state)
+	stateFlag(c, &stateDir)
 	return c
 }
 

@@ -11,7 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"oakbarrel/agent"
+	"oakbarrel/agent/state"
 	"oakbarrel/client"
 	"oakbarrel/core/disk"
 	"oakbarrel/core/fingerprint"
@@ -112,7 +112,7 @@ var isAgentID = regexp.MustCompile(`^[0-9a-f]{32}$`)
 const defaultToken = "/etc/oakbarrel/token"
 
 func (a *app) acceptCommand() *cobra.Command {
-	var state, tokenFile string
+	var stateDir, tokenFile string
 	c := &cobra.Command{
 		Use:   "accept INVITATION",
 		Short: "Accept an invitation on a host: get a token of its own for the store",
@@ -138,7 +138,7 @@ needs is printed. A - in the place of the invitation reads it from stdin.`,
 			if !filepath.IsAbs(tokenFile) {
 				return usageError("--token-file is an absolute path, as the plan will name it")
 			}
-			id, err := agent.Identity(state)
+			id, err := state.Identity(stateDir)
 			if err != nil {
 				return couldNot(err)
 			}
@@ -157,7 +157,7 @@ needs is printed. A - in the place of the invitation reads it from stdin.`,
 			return a.printAccepted(t, got, id, tokenFile)
 		},
 	}
-	stateFlag(c, &state)
+	stateFlag(c, &stateDir)
 	c.Flags().StringVar(&tokenFile, "token-file", defaultToken, "file that the token is written into")
 	return c
 }

@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"oakbarrel/agent"
+	"oakbarrel/agent/control"
 	"oakbarrel/client"
 )
 
@@ -27,8 +27,8 @@ before. An empty file is left alone. Exit code 1 says that nothing was rolled.`,
 			if len(args) > 0 {
 				outlet = args[0]
 			}
-			rolled, err := agent.Roll(c.Context(), state, outlet)
-			var refused *agent.Refused
+			rolled, err := control.Roll(c.Context(), state, outlet)
+			var refused *control.Refused
 			if errors.As(err, &refused) {
 				return codedError{exitNo, err}
 			}

@@ -13,7 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"oakbarrel/agent"
+	"oakbarrel/agent/state"
 	"oakbarrel/core/condition"
 	"oakbarrel/core/format"
 	"oakbarrel/core/plan"
@@ -116,7 +116,7 @@ func (s *shower) run(ctx context.Context, name string) error {
 
 // find turns the name of an outlet into a path, and learns the format of its lines.
 func (s *shower) find(name string) error {
-	p, _, err := plan.Load(agent.PlanCopy(s.state))
+	p, _, err := plan.Load(state.PlanCopy(s.state))
 	if p != nil {
 		if o, ok := p.Outlet(name); ok {
 			s.path, s.now = o.File.Path, o.Format

@@ -9,7 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"oakbarrel/agent"
+	"oakbarrel/agent/control"
+	"oakbarrel/client"
 	"oakbarrel/core/record"
 )
 
@@ -26,8 +27,8 @@ Exit code 1 says that the balance does not close, or that no agent runs there.`,
   oakbarrel status --state lantern-bay/reef-02/state --output json`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			s, err := agent.AskStatus(c.Context(), state)
-			if errors.Is(err, agent.ErrNoAgent) {
+			s, err := control.AskStatus(c.Context(), state)
+			if errors.Is(err, control.ErrNoAgent) {
 				return codedError{exitNo, err}
 			}
 			if err != nil {
@@ -48,7 +49,7 @@ Exit code 1 says that the balance does not close, or that no agent runs there.`,
 	return c
 }
 
-func (a *app) printStatus(s agent.Status) {
+func (a *app) printStatus(s client.Status) {
 	fmt.Fprintf(a.stdout, "%s  agent %s, process %d, runs since %s (%s)\n", s.Host, s.AgentID[:8], s.PID, clock(s.Since), ago(s.Since))
 	fmt.Fprintf(a.stdout, "plan     %s, hash %s, read %s\n", s.Plan.File, s.Plan.Hash[:12], clock(s.Plan.ReadAt))
 	if r := s.Plan.Refused; r != nil {
@@ -95,7 +96,7 @@ func (a *app) printStatus(s agent.Status) {
 	}
 }
 
-func (a *app) printIntakes(intakes []agent.IntakeStatus) {
+func (a *app) printIntakes(intakes []client.IntakeStatus) {
 	fmt.Fprintln(a.stdout, "\nintakes")
 	rows := [][]string{{"NAME", "READ", "UNPARSED", "CUT", "MISSED", "LAST RECORD", "LISTENS ON"}}
 	for _, i := range intakes {
@@ -112,7 +113,7 @@ func (a *app) printIntakes(intakes []agent.IntakeStatus) {
 	a.table(rows)
 }
 
-func (a *app) printOutlets(outlets []agent.OutletStatus) {
+func (a *app) printOutlets(outlets []client.OutletStatus) {
 	fmt.Fprintln(a.stdout, "\noutlets")
 	rows := [][]string{{"NAME", "IN", "OUT", "HELD", "SHED", "LAST WRITE", "LIVE FILE", "PIECES", "PATH"}}
 	for _, o := range outlets {
@@ -141,7 +142,7 @@ func (a *app) printOutlets(outlets []agent.OutletStatus) {
 }
 
 // waiting tells what an outlet holds that is not sent, since when, and when it tries again.
-func waiting(o agent.OutletStatus) string {
+func waiting(o client.OutletStatus) string {
 	if o.HeldSince == nil || o.NextTry == nil && time.Since(*o.HeldSince) < time.Minute {
 		return ""
 	}
@@ -154,7 +155,7 @@ func waiting(o agent.OutletStatus) string {
 
 // printFaults tells of parts that have failed, of damaged files, and of what found
 // no room in memory.
-func (a *app) printFaults(s agent.Status) {
+func (a *app) printFaults(s client.Status) {
 	if len(s.Faults) > 0 {
 		fmt.Fprintln(a.stdout, "\nfaults   parts of the agent that have failed; the others went on")
 	}
@@ -180,7 +181,7 @@ func (a *app) printFaults(s agent.Status) {
 	}
 }
 
-func (a *app) printTendedFiles(files []agent.TendedFile) {
+func (a *app) printTendedFiles(files []client.TendedFile) {
 	fmt.Fprintln(a.stdout, "\ntended files")
 	rows := [][]string{{"NAME", "LIVE FILE", "PIECES", "ROLLED", "PATH"}}
 	for _, f := range files {

@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"oakbarrel/agent"
+	"oakbarrel/agent/tend"
 )
 
 func (a *app) tendCommand() *cobra.Command {
@@ -33,10 +33,10 @@ Exit code 1 says that something could not be done.`,
 			if err != nil {
 				return err
 			}
-			actions, failed := []agent.TendAction{}, false
-			agent.TendOnce(c.Context(), p, dry, func(did agent.TendAction) {
+			actions, failed := []tend.Action{}, false
+			tend.Once(c.Context(), p, dry, func(did tend.Action) {
 				actions = append(actions, did)
-				failed = failed || did.Action == agent.TendFailed
+				failed = failed || did.Action == tend.Failed
 				if !a.json() {
 					a.printTended(did, dry)
 				}
@@ -60,21 +60,21 @@ Exit code 1 says that something could not be done.`,
 	return c
 }
 
-func (a *app) printTended(did agent.TendAction, dry bool) {
+func (a *app) printTended(did tend.Action, dry bool) {
 	name := did.Tend + ": "
 	switch {
-	case did.Action == agent.TendRolled && dry:
+	case did.Action == tend.Rolled && dry:
 		fmt.Fprintf(a.stdout, "%swould roll %s: %s\n", name, did.Path, did.Why)
-	case did.Action == agent.TendRolled:
+	case did.Action == tend.Rolled:
 		fmt.Fprintf(a.stdout, "%srolled %s into %s: %s\n", name, did.Path, did.Piece, did.Why)
 		if did.Window > 0 {
 			fmt.Fprintf(a.stdout, "  lines written within %s may be lost\n", did.Window.Round(time.Microsecond))
 		}
-	case did.Action == agent.TendLeft:
+	case did.Action == tend.Left:
 		fmt.Fprintf(a.stdout, "%sleft %s: %s\n", name, did.Path, did.Why)
-	case did.Action == agent.TendRemoved:
+	case did.Action == tend.Removed:
 		fmt.Fprintf(a.stdout, "%sremoved %s, by %s\n", name, did.Piece, did.Why)
-	case did.Action == agent.TendTold:
+	case did.Action == tend.Told:
 		fmt.Fprintf(a.stdout, "%stold its program: %s\n", name, did.Why)
 	case did.Path == "":
 		fmt.Fprintf(a.stdout, "%s%s\n", name, did.Why)

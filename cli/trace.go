@@ -13,7 +13,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"oakbarrel/agent"
+	"oakbarrel/agent/control"
+	"oakbarrel/agent/watch"
 	"oakbarrel/client"
 	"oakbarrel/core/record"
 )
@@ -25,7 +26,7 @@ type tracer struct {
 	wait  time.Duration
 	send  sender
 
-	agent.Watcher
+	watch.Watcher
 	hops []client.Hop
 }
 
@@ -63,7 +64,7 @@ Exit code 1 says that it has not come to all of its outlets.`,
 }
 
 func (t *tracer) run(ctx context.Context, p record.Priority) error {
-	s, err := agent.AskStatus(ctx, t.state)
+	s, err := control.AskStatus(ctx, t.state)
 	if err != nil {
 		return couldNot(err)
 	}
@@ -75,7 +76,7 @@ func (t *tracer) run(ctx context.Context, p record.Priority) error {
 	random := make([]byte, 6)
 	rand.Read(random)
 	t.Mark = "trace-" + hex.EncodeToString(random)
-	if _, err := agent.AskTrace(ctx, t.state, t.Mark); err != nil {
+	if _, err := control.AskTrace(ctx, t.state, t.Mark); err != nil {
 		return couldNot(err)
 	}
 	out, err := dial(ctx, t.send.to)
@@ -89,7 +90,7 @@ func (t *tracer) run(ctx context.Context, p record.Priority) error {
 		return couldNot(fmt.Errorf("%s: %w", t.send.to, explainNetwork(err)))
 	}
 	t.Hop(client.Hop{Hop: "sent", Done: true, Detail: "to " + t.send.to + ", as " + p.String()})
-	last, arrived, err := t.Watch(ctx, t.wait, func() (agent.Trace, error) { return agent.AskTrace(ctx, t.state, t.Mark) })
+	last, arrived, err := t.Watch(ctx, t.wait, func() (client.Trace, error) { return control.AskTrace(ctx, t.state, t.Mark) })
 	if err != nil {
 		return couldNot(err)
 	}
@@ -104,7 +105,7 @@ func (t *tracer) run(ctx context.Context, p record.Priority) error {
 }
 
 // traceable returns the first address to which a record can be sent.
-func traceable(s agent.Status) string {
+func traceable(s client.Status) string {
 	for _, in := range s.Intakes {
 		for _, a := range in.Addresses {
 			if strings.HasPrefix(a, "udp:") || strings.HasPrefix(a, "tcp:") || strings.HasPrefix(a, "unix:") {
@@ -134,8 +135,8 @@ func (t *tracer) tell(h client.Hop) {
 
 // searched looks for the record in the store, where it is and the environment
 // tells how, and tells whether it was not missed there.
-func (t *tracer) searched(ctx context.Context, last agent.Trace) bool {
-	stored := slices.ContainsFunc(last.Outlets, func(o agent.OutletOfTrace) bool { return o.Kind == "store" && o.Done })
+func (t *tracer) searched(ctx context.Context, last client.Trace) bool {
+	stored := slices.ContainsFunc(last.Outlets, func(o client.OutletOfTrace) bool { return o.Kind == "store" && o.Done })
 	switch {
 	case !stored:
 		return true

@@ -11,7 +11,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"oakbarrel/agent"
+	"oakbarrel/agent/control"
+	"oakbarrel/agent/intake"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/record"
 	"oakbarrel/wrap"
@@ -117,7 +118,7 @@ func (w *wrapper) open(ctx context.Context) (wrap.Sender, error) {
 		c, err := dial(ctx, w.to)
 		return &wrapSender{c}, err
 	}
-	addresses, err := agent.Addresses(ctx, w.to)
+	addresses, err := control.Addresses(ctx, w.to)
 	if err != nil {
 		return nil, err
 	}
@@ -156,7 +157,7 @@ func (a *app) holdPipeCommand() *cobra.Command {
 		Hidden:  true,
 		Args:    cobra.ExactArgs(2),
 		RunE: func(_ *cobra.Command, args []string) error {
-			if err := agent.HoldPipe(args[0], args[1], func() { fmt.Fprintln(a.stdout, "ready") }); err != nil {
+			if err := intake.HoldPipe(args[0], args[1], func() { fmt.Fprintln(a.stdout, "ready") }); err != nil {
 				return couldNot(err)
 			}
 			return nil

@@ -16,7 +16,7 @@ import (
 	"testing"
 	"time"
 
-	"oakbarrel/agent"
+	"oakbarrel/client"
 )
 
 // binary is oakbarrel, built once for all tests.
@@ -181,11 +181,11 @@ func (h *host) kill() {
 }
 
 // reload makes the agent read its plan again and waits until it has.
-func (h *host) reload() agent.Status {
+func (h *host) reload() client.Status {
 	h.t.Helper()
 	before := h.status()
 	h.process.Process.Signal(syscall.SIGHUP)
-	var s agent.Status
+	var s client.Status
 	h.eventually("the plan is read again", func() bool {
 		s = h.status()
 		return !s.Plan.ReadAt.Equal(before.Plan.ReadAt) || s.Plan.Refused != nil && (before.Plan.Refused == nil || !s.Plan.Refused.At.Equal(before.Plan.Refused.At))
@@ -193,7 +193,7 @@ func (h *host) reload() agent.Status {
 	return s
 }
 
-func (h *host) status() (s agent.Status) {
+func (h *host) status() (s client.Status) {
 	h.t.Helper()
 	out, stderr, _ := run(h.t, "status", "--state", h.state, "--output", "json")
 	if err := json.Unmarshal([]byte(out), &s); err != nil {

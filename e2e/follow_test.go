@@ -13,7 +13,7 @@ import (
 	"testing"
 	"time"
 
-	"oakbarrel/agent"
+	"oakbarrel/client"
 	"oakbarrel/demo"
 )
 
@@ -239,7 +239,7 @@ func TestFollowedTellsHowFarAndWhyNot(t *testing.T) {
 	h.write("logs/debug.log", "no\n")
 	h.start()
 	h.waitForLines("all.log", 2)
-	var files []agent.FollowedFile
+	var files []client.FollowedFile
 	ask := func() {
 		out := expect(t, 0, "", "", "followed", "--state", h.state, "--output", "json")
 		if err := json.Unmarshal([]byte(out), &files); err != nil {
@@ -443,7 +443,7 @@ outlets:
 	}
 	h.start()
 	h.waitForLines("all.log", 9) // a stack trace is one
-	var list []agent.ContainerStatus
+	var list []client.ContainerStatus
 	out := expect(t, 0, "", "", "containers", "--state", h.state, "--output", "json")
 	if err := json.Unmarshal([]byte(out), &list); err != nil || len(list) != 4 {
 		t.Fatal(err, out)

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"oakbarrel/agent"
+	"oakbarrel/agent/doctor"
 )
 
 type traced struct {
@@ -99,7 +99,7 @@ func TestTheDoctor(t *testing.T) {
 	h := s.host("gateway", s.token("gateway", "write"))
 	look := func(code int, plan, state string) map[string]string {
 		t.Helper()
-		var checks []agent.Check
+		var checks []doctor.Check
 		out := expect(t, code, "", "", "doctor", "--plan", plan, "--state", state, "--output", "json")
 		if err := json.Unmarshal([]byte(out), &checks); err != nil {
 			t.Fatal(err, out)

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -21,6 +22,20 @@ type Tend struct {
 	Copy   bool          // copied aside and cut, else renamed
 	After  After         // what makes the program open its file again
 	Settle time.Duration // for which a renamed file is left alone
+}
+
+// Equal tells whether two tends do the same to the same files.
+func (t Tend) Equal(other Tend) bool {
+	sameZone := zoneName(t.File.Zone) == zoneName(other.File.Zone)
+	t.File.Zone, other.File.Zone = nil, nil // what is known of a zone differs with when it was asked for
+	return sameZone && reflect.DeepEqual(t, other)
+}
+
+func zoneName(z *time.Location) string {
+	if z == nil {
+		return ""
+	}
+	return z.String()
 }
 
 // After is what is done once files were renamed. The zero After is nothing.

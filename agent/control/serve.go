@@ -1,0 +1,111 @@
+// Package control is how a running agent is spoken to on its own host: over a unix
+// socket in its state folder, by HTTP. Who may enter the folder may ask.
+//
+// [Serve] is the agent's side; what is asked goes to its [Commands], from a
+// goroutine for each request. The functions that begin with Ask, and [Roll],
+// [SetBack], [OpenDetail] and [CloseDetail], are the side of the commands.
+package control
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"oakbarrel/agent/guard"
+	"oakbarrel/client"
+)
+
+// socket is the name of the socket, in a state folder.
+const socket = "control.sock"
+
+// Commands is what an agent does when it is asked.
+type Commands interface {
+	Status() client.Status
+	Trace(mark string) client.Trace
+	OpenDetail(rule, to string, span time.Duration) (client.Detail, error)
+	CloseDetail(rule string) (closed bool, err error)
+	Roll(outlet string) ([]client.RolledSet, error)
+	Followed() []client.FollowedFile
+	Containers() []client.ContainerStatus
+	SetBack(file string, offset int64) error
+}
+
+// Serve opens the socket of a state folder and does what is asked, until it is
+// closed. A request that makes the agent fail is a fault of the part "control".
+func Serve(stateDir string, do Commands, g *guard.Guard) (io.Closer, error) {
+	if err := os.Remove(filepath.Join(stateDir, socket)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, err
+	}
+	var listener net.Listener
+	err := inFolder(stateDir, func(dir string) (err error) {
+		listener, err = net.Listen("unix", filepath.Join(dir, socket))
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	server := &http.Server{Handler: g.Handler(func() string { return "control" }, handlerOf(do)), ReadHeaderTimeout: 10 * time.Second}
+	go server.Serve(listener)
+	return server, nil
+}
+
+func handlerOf(do Commands) http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /status", func(w http.ResponseWriter, _ *http.Request) { answer(w, do.Status(), nil) })
+	mux.HandleFunc("POST /trace", func(w http.ResponseWriter, r *http.Request) { answer(w, do.Trace(r.FormValue("mark")), nil) })
+	mux.HandleFunc("POST /details", func(w http.ResponseWriter, r *http.Request) {
+		span, err := time.ParseDuration(r.FormValue("for"))
+		if err != nil {
+			answer(w, nil, errors.New("for how long the window is to be open cannot be read"))
+			return
+		}
+		d, err := do.OpenDetail(r.FormValue("rule"), r.FormValue("to"), span)
+		answer(w, d, err)
+	})
+	mux.HandleFunc("DELETE /details", func(w http.ResponseWriter, r *http.Request) {
+		closed, err := do.CloseDetail(r.FormValue("rule"))
+		answer(w, closed, err)
+	})
+	mux.HandleFunc("POST /roll", func(w http.ResponseWriter, r *http.Request) {
+		rolled, err := do.Roll(r.FormValue("outlet"))
+		answer(w, rolled, err)
+	})
+	mux.HandleFunc("GET /followed", func(w http.ResponseWriter, _ *http.Request) { answer(w, do.Followed(), nil) })
+	mux.HandleFunc("GET /containers", func(w http.ResponseWriter, _ *http.Request) { answer(w, do.Containers(), nil) })
+	mux.HandleFunc("POST /followed", func(w http.ResponseWriter, r *http.Request) {
+		offset, err := strconv.ParseInt(r.FormValue("offset"), 10, 64)
+		if err == nil {
+			err = do.SetBack(r.FormValue("file"), offset)
+		}
+		answer(w, true, err)
+	})
+	return mux
+}
+
+// answer writes what was asked for, or why it is refused.
+func answer(w http.ResponseWriter, what any, err error) {
+	w.Header().Set("Content-Type", "application/json")
+	if err != nil {
+		w.WriteHeader(http.StatusConflict)
+		what = map[string]string{"why": err.Error()}
+	}
+	json.NewEncoder(w).Encode(what)
+}
+
+// inFolder calls f with a short name for dir: the path of a socket may have
+// 107 bytes only, and a folder may stand deeper.
+func inFolder(dir string, f func(dir string) error) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return f(fmt.Sprintf("/proc/self/fd/%d", d.Fd()))
+}

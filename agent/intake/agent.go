@@ -1,0 +1,70 @@
+package intake
+
+import (
+	"context"
+	"log/slog"
+
+	"oakbarrel/agent/guard"
+	"oakbarrel/agent/state"
+	"oakbarrel/core/plan"
+	"oakbarrel/core/record"
+	"oakbarrel/core/route"
+)
+
+// Agent is the agent as its intakes see it. It is filled in before the first
+// endpoint is opened and not changed then. Its functions may be called by several
+// goroutines at a time.
+type Agent struct {
+	Log      *slog.Logger
+	State    *state.Folder
+	Guard    *guard.Guard
+	Memory   *Budget
+	Own      *OwnLog
+	Ending   context.Context // done when the agent is to stop
+	HostName func() string
+
+	// Pass gives the records of a batch to the outlets that the rules name, counts
+	// them, and returns when nobody needs the batch any more. An endpoint that can
+	// wait is held back while an outlet of its records is full; false tells it that
+	// they were not taken, because the agent stops or the endpoint was given up.
+	// Marks is the endpoint's own, used again for each batch.
+	Pass func(b *record.Batch, marks *route.Marks, from Endpoint, canWait bool) bool
+	// Taken tells how far each outlet in force has taken a source that is followed,
+	// and begin for one that does not know it.
+	Taken func(source string, begin int64) []int64
+	// Forget has the outlets let go of sources that are followed no more.
+	Forget func(sources []string)
+
+	places  places
+	follows map[string]*Follow // by the file of what they write down
+}
+
+// Open opens an endpoint, which does not read yet. One endpoint is opened at a time.
+func (a *Agent) Open(key Key, in *plan.Intake) (Endpoint, error) {
+	switch key.Network {
+	case Unixgram:
+		if key.Address == plan.AutoSocket {
+			return a.openAutoSocket()
+		}
+		return a.openUnixgram(key.Address)
+	case Unix:
+		return a.openUnixStream(key.Address)
+	case UDP:
+		return a.openUDP(key.Address)
+	case TCP:
+		return a.openTCP(key.Address)
+	case TLS:
+		return a.openTLS(key.Address, &in.Syslog)
+	case HTTP:
+		return a.openOTLP(key.Address)
+	case Kernel:
+		return a.openKernel()
+	case Own:
+		return a.openOwn(), nil
+	case Files, Containers:
+		return a.openFollow(in)
+	case Pipe:
+		return a.openPipe(key.Address, in)
+	}
+	panic("an intake of no known kind has come through the plan's checks")
+}

@@ -1,0 +1,114 @@
+package intake
+
+import (
+	"strings"
+
+	"oakbarrel/core/plan"
+)
+
+// Network is what kind of thing an endpoint reads from.
+type Network string
+
+// The networks. Their names stand in addresses.
+const (
+	Unixgram   Network = "unixgram" // datagrams of a unix socket
+	Unix       Network = "unix"     // streams of a unix socket
+	UDP        Network = "udp"
+	TCP        Network = "tcp"
+	TLS        Network = "tls"
+	HTTP       Network = "http" // OTLP
+	Kernel     Network = "kernel"
+	Own        Network = "own" // the agent's own log
+	Files      Network = "files"
+	Containers Network = "containers"
+	Pipe       Network = "pipe"
+)
+
+// Key says what an endpoint listens on. Port 0 is another port for
+// each intake that asks for it.
+type Key struct {
+	Network Network
+	Address string // as the plan has it: a path or HOST:PORT; of files, all settings
+	intake  string // only with port 0, and of files; of a pipe, how its lines are read
+}
+
+// String names the endpoint as "send --to" takes it.
+func (k Key) String() string {
+	if k.IsFollowed() {
+		return "what it follows"
+	}
+	return addressText(k.Network, k.Address)
+}
+
+// IsFollowed tells whether the endpoint follows files.
+func (k Key) IsFollowed() bool { return k.Network == Files || k.Network == Containers }
+
+func addressText(network Network, address string) string {
+	if address == "" {
+		return string(network)
+	}
+	if network == Pipe {
+		return "pipe:" + address
+	}
+	if network == Unixgram || network == Unix {
+		return "unix:" + address
+	}
+	return string(network) + "://" + address
+}
+
+// portOf returns the port of HOST:PORT or udp://HOST:PORT.
+func portOf(address string) string { return address[strings.LastIndex(address, ":")+1:] }
+
+// KeysOf returns the keys of the endpoints of an intake.
+func KeysOf(s plan.Intake) (keys []Key) {
+	switch s.Kind {
+	case "kernel", "own":
+		return []Key{{Network: Network(s.Kind)}}
+	case "files", "containers":
+		return []Key{{Network(s.Kind), s.Files.Text, s.Name}}
+	}
+	if s.Pipes != nil {
+		for _, path := range s.Pipes.Paths {
+			keys = append(keys, Key{Network: Pipe, Address: path, intake: s.Pipes.Text})
+		}
+		return keys
+	}
+	for _, k := range []Key{
+		{Network: Unixgram, Address: s.Syslog.Socket}, {Network: Unix, Address: s.Syslog.Stream}, {Network: UDP, Address: s.Syslog.UDP}, {Network: TCP, Address: s.Syslog.TCP}, {Network: TLS, Address: s.Syslog.TLS}, {Network: HTTP, Address: s.HTTP},
+	} {
+		if k.Address == "" {
+			continue
+		}
+		if k.Network != Unixgram && k.Network != Unix && strings.Trim(portOf(k.Address), "0") == "" {
+			k.intake = s.Name
+		}
+		keys = append(keys, k)
+	}
+	return keys
+}
+
+// transport returns what a port belongs to.
+func (k Key) transport() Network {
+	if k.Network == TLS || k.Network == HTTP {
+		return TCP
+	}
+	return k.Network
+}
+
+// IsInTheWay tells whether an endpoint that is open under k keeps one from being
+// opened under next: it has the port of that one, or follows files for its intake.
+func (k Key) IsInTheWay(open Endpoint, next Key) bool {
+	if next.IsFollowed() {
+		return k.IsFollowed() && k.intake == next.intake
+	}
+	return k.transport() == next.transport() && portOf(open.Bound()) == portOf(next.Address)
+}
+
+// Usable tells whether an endpoint that is open can go on with other settings.
+func (k Key) Usable(s *plan.Syslog) error {
+	if k.Network != TLS {
+		return nil
+	}
+	_, err := newTLSSettings(s)
+	return err
+}

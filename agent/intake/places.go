@@ -1,0 +1,67 @@
+package intake
+
+import (
+	"fmt"
+	"math"
+	"net"
+	"sync"
+	"sync/atomic"
+
+	"golang.org/x/sys/unix"
+)
+
+// places bounds how many connections all senders have open at a time, so that
+// files, outlets and the control socket find descriptors.
+type places struct{ taken atomic.Int64 }
+
+// take takes a place, if one is free.
+func (p *places) take() error {
+	most := int64(mostDescriptors() / 2)
+	if p.taken.Add(1) > most {
+		p.taken.Add(-1)
+		return fmt.Errorf("%d connections are open already in all, half of what the system allows the agent (ulimit -n)", most)
+	}
+	return nil
+}
+
+func (p *places) free() { p.taken.Add(-1) }
+
+// placedListener gives each connection a place, and turns away those that find none.
+type placedListener struct {
+	net.Listener
+	places     *places
+	turnedAway func(error)
+}
+
+func (l placedListener) Accept() (net.Conn, error) {
+	for {
+		conn, err := l.Listener.Accept()
+		if err != nil {
+			return nil, err
+		}
+		if err = l.places.take(); err == nil {
+			return &placedConn{Conn: conn, free: sync.OnceFunc(l.places.free)}, nil
+		}
+		l.turnedAway(err)
+		conn.Close()
+	}
+}
+
+type placedConn struct {
+	net.Conn
+	free func()
+}
+
+func (c *placedConn) Close() error {
+	defer c.free()
+	return c.Conn.Close()
+}
+
+// mostDescriptors returns how many files and sockets the process may have open.
+func mostDescriptors() int {
+	var limit unix.Rlimit
+	if err := unix.Getrlimit(unix.RLIMIT_NOFILE, &limit); err != nil {
+		return 1024 // the usual one
+	}
+	return int(min(limit.Cur, math.MaxInt32))
+}

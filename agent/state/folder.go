@@ -1,0 +1,230 @@
+// Package state keeps an agent's own folder: its identity, what it has written
+// down to go on from after a restart, and what was found damaged there.
+//
+// One agent has the folder locked while it runs. Small facts are saved as JSON in
+// two files that say the same, each with a checksum, so that damage in one is
+// mended from the other. Damage is told as [client.Damage] and the damaged file is
+// put aside; it never keeps an agent from starting. Begin with [Open].
+package state
+
+import (
+	"bytes"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	"golang.org/x/sys/unix"
+
+	"oakbarrel/client"
+	"oakbarrel/core/disk"
+	"oakbarrel/core/plan"
+)
+
+// The files of a state folder.
+const (
+	lockFile   = "lock"
+	idFile     = "agent-id"
+	planFile   = "plan.yaml" // a copy of the plan in force, for commands that read the agent's files
+	intentsDir = "intents"
+)
+
+// Folder is an agent's own folder. All of it may be used by several goroutines
+// at a time.
+type Folder struct {
+	dir  string
+	id   string
+	lock *os.File
+	log  *slog.Logger
+
+	mu      sync.Mutex
+	damages []client.Damage // that were found in this run
+}
+
+// ErrInUse says that another agent has the state folder.
+var ErrInUse = errors.New("another agent uses this state folder")
+
+// Open opens the folder of an agent, makes it where it is missing, and locks it.
+// The error wraps [ErrInUse] where another agent has it.
+func Open(dir string, log *slog.Logger) (*Folder, error) {
+	for _, d := range []string{dir, filepath.Join(dir, intentsDir)} {
+		if err := os.MkdirAll(d, 0o750); err != nil {
+			return nil, err
+		}
+	}
+	lock, err := os.OpenFile(filepath.Join(dir, lockFile), os.O_RDWR|os.O_CREATE, 0o640)
+	if err != nil {
+		return nil, err
+	}
+	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		pid, _ := os.ReadFile(lock.Name())
+		lock.Close()
+		return nil, fmt.Errorf("%s: %w, process %s", dir, ErrInUse, strings.TrimSpace(string(pid)))
+	}
+	lock.Truncate(0)
+	fmt.Fprintln(lock, os.Getpid())
+	s := &Folder{dir: dir, lock: lock, log: log}
+	if s.id, err = readID(filepath.Join(dir, idFile), s.PutAside); err != nil {
+		lock.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// Identity returns the id of the agent with a state folder, and makes both where
+// they are missing. An agent may run meanwhile.
+func Identity(stateDir string) (string, error) {
+	if err := os.MkdirAll(stateDir, 0o750); err != nil {
+		return "", err
+	}
+	return readID(filepath.Join(stateDir, idFile), func(client.Damage) {})
+}
+
+// ReadID returns the id of the agent with a state folder, and whether it has one.
+// It changes nothing.
+func ReadID(stateDir string) (id string, known bool) {
+	b, _ := os.ReadFile(filepath.Join(stateDir, idFile))
+	id = strings.TrimSpace(string(b))
+	return id, isID(id)
+}
+
+// readID returns an agent's random identity, made with the folder: an agent
+// whose folder was lost is a new one. It stands in two files, of which the
+// second has a checksum, so that a damaged one makes no other agent.
+func readID(path string, tell func(client.Damage)) (string, error) {
+	b, err := os.ReadFile(path)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return "", err
+	}
+	twin, twinErr := os.ReadFile(path + twinSuffix)
+	id, kept := strings.TrimSpace(string(b)), ""
+	if content, ok := unsealed(twin); ok {
+		kept = strings.TrimSpace(string(content))
+	}
+	missing := errors.Is(err, os.ErrNotExist) && errors.Is(twinErr, os.ErrNotExist)
+	switch {
+	case isID(kept) && kept == id:
+		return id, nil
+	case isID(kept):
+		if err == nil {
+			tell(client.Damage{Part: "agent", File: path, Cost: "nothing: the id is known from its twin"})
+		}
+		id = kept
+	case isID(id):
+		if twinErr == nil {
+			tell(client.Damage{Part: "agent", File: path + twinSuffix, Cost: "nothing: the id is known from the other file"})
+		}
+	default:
+		if !missing {
+			tell(client.Damage{Part: "agent", File: path, Cost: "its identity: from now on it is another agent, whose feeds begin anew"})
+		}
+		random := make([]byte, 16)
+		rand.Read(random)
+		id = hex.EncodeToString(random)
+	}
+	return id, errors.Join(disk.WriteFile(disk.OS, path, []byte(id+"\n"), 0o640), disk.WriteFile(disk.OS, path+twinSuffix, sealed([]byte(id+"\n")), 0o640))
+}
+
+// isID tells whether a text is the id of an agent.
+func isID(s string) bool {
+	_, err := hex.DecodeString(s)
+	return err == nil && len(s) == 32
+}
+
+const twinSuffix = ".twin"
+
+// sealed appends a line with a checksum of what stands before it.
+func sealed(content []byte) []byte {
+	return fmt.Appendf(content[:len(content):len(content)], "#%08x\n", crc32.ChecksumIEEE(content))
+}
+
+// unsealed returns the content without its checksum, and whether that fits.
+func unsealed(b []byte) (content []byte, ok bool) {
+	at := bytes.LastIndexByte(bytes.TrimSuffix(b, []byte{'\n'}), '\n') + 1
+	return b[:at], at > 0 && bytes.Equal(sealed(b[:at]), b)
+}
+
+// Dir returns the path of the folder.
+func (s *Folder) Dir() string { return s.dir }
+
+// AgentID returns the identity of the agent, 32 hexadecimal digits.
+func (s *Folder) AgentID() string { return s.id }
+
+// Save writes v down as JSON, in two files one after the other, each in one step.
+func (s *Folder) Save(name string, v any) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	b = sealed(append(b, '\n'))
+	path := filepath.Join(s.dir, name)
+	return errors.Join(disk.WriteFile(disk.OS, path, b, 0o640), disk.WriteFile(disk.OS, path+twinSuffix, b, 0o640))
+}
+
+// ErrDamaged says that both files of what was saved are damaged.
+var ErrDamaged = errors.New("what was written down is damaged")
+
+// Load reads into v what [Folder.Save] wrote. Damage is told, and mended where one
+// of the two files is sound. The error wraps [fs.ErrNotExist] where nothing was
+// saved, and [ErrDamaged] where both files are damaged.
+func (s *Folder) Load(name string, v any) error {
+	path := filepath.Join(s.dir, name)
+	var missing error
+	var damaged []string
+	found := false
+	for _, p := range []string{path, path + twinSuffix} {
+		b, err := os.ReadFile(p)
+		if err != nil {
+			missing = err
+			continue
+		}
+		content, ok := unsealed(b)
+		if !ok && p == path && !bytes.Contains(b, []byte("\n#")) { // the version before wrote no checksum
+			content, ok = b, json.Valid(b)
+		}
+		if !ok || !found && json.Unmarshal(content, v) != nil {
+			damaged = append(damaged, p)
+			continue
+		}
+		found = true
+	}
+	cost := "what stood in it; the agent goes on as without it"
+	if found {
+		cost = "nothing: it is known from its twin"
+	}
+	for _, d := range damaged {
+		s.PutAside(client.Damage{Part: "agent", File: d, Cost: cost})
+	}
+	switch {
+	case found:
+		return nil
+	case len(damaged) == 0:
+		return missing
+	}
+	return fmt.Errorf("%s: %w", path, ErrDamaged)
+}
+
+// SavePlan writes the copy of the plan in force.
+func (s *Folder) SavePlan(source []byte) error {
+	return disk.WriteFile(disk.OS, filepath.Join(s.dir, planFile), source, 0o640)
+}
+
+// Close gives the folder free for another agent.
+func (s *Folder) Close() { s.lock.Close() }
+
+// PlanCopy returns the path of the copy of the plan that the agent with this
+// state folder has, or had last, in force.
+func PlanCopy(stateDir string) string { return filepath.Join(stateDir, planFile) }
+
+// Intents returns the path of the folder for the notes of writes that are under way.
+func (s *Folder) Intents() string { return filepath.Join(s.dir, intentsDir) }
+
+// NameFor returns the name of what is noted about the file at a path.
+func NameFor(path string) string { return plan.Hash([]byte(path))[:24] }
