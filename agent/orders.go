@@ -65,13 +65,13 @@ func (a *Agent) passTestRecord(text string) []string {
 		Time: now, Received: now, Priority: record.DefaultPriority, MsgID: []byte("TEST"), Text: []byte(text), Intake: byOrder,
 	}}}
 	intake.Sign(&b.Records[0], a.host())
-	var marks route.Marks
-	counts := a.table.Mark(&b, &marks)
+	var routing route.Routing
+	counts := a.table.Route(&b, &routing)
 	a.ordered.Count(&b)
-	a.give(&b, &marks, counts, a.ordered, false)
+	a.give(&b, &routing, counts, a.ordered, false)
 	goesTo := []string{}
 	for i, o := range a.plan.Outlets {
-		if marks.Has(0, i) {
+		if routing.Has(0, i) {
 			goesTo = append(goesTo, o.Name)
 		}
 	}

@@ -12,13 +12,13 @@ import (
 // them. It returns when nobody needs b any more. An intake that can wait is
 // held back while an outlet of its records is full; it is told by false that
 // the agent stops and has not taken them.
-func (a *Agent) pass(b *record.Batch, marks *route.Marks, from intake.Endpoint, canWait bool) bool {
+func (a *Agent) pass(b *record.Batch, routing *route.Routing, from intake.Endpoint, canWait bool) bool {
 	from.Landed() // what becomes of them is counted here
 	if !b.Whole() {
 		panic("a record of a source stands in a batch without its mark")
 	}
 	for {
-		room := a.passOnce(b, marks, from, canWait)
+		room := a.passOnce(b, routing, from, canWait)
 		if room == nil {
 			return true
 		}
@@ -35,7 +35,7 @@ func (a *Agent) pass(b *record.Batch, marks *route.Marks, from intake.Endpoint, 
 // passOnce passes a batch on, or returns the channel that tells of room in an
 // outlet that is full. A batch that it fails with is read, and was not readable,
 // but for what is read again.
-func (a *Agent) passOnce(b *record.Batch, marks *route.Marks, from intake.Endpoint, canWait bool) (room <-chan struct{}) {
+func (a *Agent) passOnce(b *record.Batch, routing *route.Routing, from intake.Endpoint, canWait bool) (room <-chan struct{}) {
 	a.mu.RLock()
 	defer a.mu.RUnlock()
 	in := from.Owner()
@@ -50,17 +50,17 @@ func (a *Agent) passOnce(b *record.Batch, marks *route.Marks, from intake.Endpoi
 		b.Records[i].Intake = name
 	}
 	guard.Boundary("pass")
-	counts := a.table.Mark(b, marks)
+	counts := a.table.Route(b, routing)
 	if canWait {
-		if room = a.fullOutlet(b, marks); room != nil {
-			marks.Undo(b) // by the next try there may be another plan
+		if room = a.fullOutlet(b, routing); room != nil {
+			routing.Undo(b) // by the next try there may be another plan
 			done = true
 			return room
 		}
 	}
 	in.Count(b)
 	done = true // from here on an outlet that fails answers for itself
-	a.give(b, marks, counts, in, canWait)
+	a.give(b, routing, counts, in, canWait)
 	return nil
 }
 
@@ -77,30 +77,30 @@ func (a *Agent) loseBatch(b *record.Batch, in *intake.Intake) {
 }
 
 // give counts the records of b, which are marked, and gives them to the outlets.
-func (a *Agent) give(b *record.Batch, marks *route.Marks, counts route.Counts, in *intake.Intake, canWait bool) {
+func (a *Agent) give(b *record.Batch, routing *route.Routing, counts route.Counts, in *intake.Intake, canWait bool) {
 	a.in.Add(int64(counts.In))
 	a.routed.Add(int64(counts.Routed))
 	a.dropped.Add(int64(counts.Dropped))
 	a.limited.Add(int64(counts.Limited))
 	a.folded.Add(int64(counts.Folded))
 	for i, o := range a.outlets {
-		a.giveTo(o, b, marks, i, canWait)
+		a.giveTo(o, b, routing, i, canWait)
 	}
 	if w := a.tracing.Load(); w != nil {
-		w.look(a, b, marks, in)
+		w.look(a, b, routing, in)
 	}
 }
 
 // fullOutlet returns the channel that tells of room in an outlet that is full
 // and has to take a record of b, nil where none is.
-func (a *Agent) fullOutlet(b *record.Batch, marks *route.Marks) <-chan struct{} {
+func (a *Agent) fullOutlet(b *record.Batch, routing *route.Routing) <-chan struct{} {
 	for number, o := range a.outlets {
 		room := o.WaitForRoom()
 		if room == nil {
 			continue
 		}
 		for i := range b.Records {
-			if marks.Has(i, number) {
+			if routing.Has(i, number) {
 				return room
 			}
 		}
@@ -110,27 +110,27 @@ func (a *Agent) fullOutlet(b *record.Batch, marks *route.Marks) <-chan struct{} 
 
 // giveTo gives the records of a batch to an outlet. One that fails is out of use
 // from then on, and what it has not got is shed, where it cannot be read again.
-func (a *Agent) giveTo(o outlet.Outlet, b *record.Batch, marks *route.Marks, number int, canWait bool) {
+func (a *Agent) giveTo(o outlet.Outlet, b *record.Batch, routing *route.Routing, number int, canWait bool) {
 	if o.IsDown() {
-		a.shedAll(o, b, marks, number, 0)
+		a.shedAll(o, b, routing, number, 0)
 		return
 	}
 	defer func() {
 		if what := recover(); what != nil {
 			o.Fail()
 			a.guard.Failed(guard.Outlet(o.Settings().Name), what)
-			a.shedAll(o, b, marks, number, o.Got())
+			a.shedAll(o, b, routing, number, o.Got())
 		}
 	}()
-	o.Take(b, marks, number, canWait)
+	o.Take(b, routing, number, canWait)
 }
 
 // shedAll sheds the records of a batch that an outlet was to get, but for those
 // that it has got and those of sources that are read again.
-func (a *Agent) shedAll(o outlet.Outlet, b *record.Batch, marks *route.Marks, number int, got int64) {
+func (a *Agent) shedAll(o outlet.Outlet, b *record.Batch, routing *route.Routing, number int, got int64) {
 	lost := -got
 	for i := range b.Records {
-		if marks.Has(i, number) && b.Records[i].End == 0 {
+		if routing.Has(i, number) && b.Records[i].End == 0 {
 			lost++
 		}
 	}

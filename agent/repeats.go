@@ -34,8 +34,8 @@ func (a *Agent) giveRepeats(all bool) {
 		return // no plan is in force yet
 	}
 	var b record.Batch
-	var marks route.Marks
-	n := a.table.Folded(record.StampOf(time.Now()), all, &b, &marks)
+	var routing route.Routing
+	n := a.table.Folded(record.StampOf(time.Now()), all, &b, &routing)
 	if n == 0 {
 		return
 	}
@@ -43,5 +43,5 @@ func (a *Agent) giveRepeats(all bool) {
 		a.repeats = intake.New(plan.Intake{Name: byFold, Kind: "fold"})
 	}
 	a.repeats.Count(&b)
-	a.give(&b, &marks, route.Counts{In: n, Routed: n}, a.repeats, false)
+	a.give(&b, &routing, route.Counts{In: n, Routed: n}, a.repeats, false)
 }

@@ -23,7 +23,7 @@ type traceWatch struct {
 
 // look looks for the mark in records that were given to the outlets. It is
 // called between two batches.
-func (w *traceWatch) look(a *Agent, b *record.Batch, marks *route.Marks, in *intake.Intake) {
+func (w *traceWatch) look(a *Agent, b *record.Batch, routing *route.Routing, in *intake.Intake) {
 	for i := range b.Records {
 		if !bytes.Contains(b.Records[i].Text, w.mark) {
 			continue
@@ -31,15 +31,15 @@ func (w *traceWatch) look(a *Agent, b *record.Batch, marks *route.Marks, in *int
 		w.mu.Lock()
 		defer w.mu.Unlock()
 		if w.found.TakenIn == nil {
-			w.note(a, b, marks, i, in)
+			w.note(a, b, routing, i, in)
 		}
 		return
 	}
 }
 
-func (w *traceWatch) note(a *Agent, b *record.Batch, marks *route.Marks, at int, in *intake.Intake) {
+func (w *traceWatch) note(a *Agent, b *record.Batch, routing *route.Routing, at int, in *intake.Intake) {
 	now := time.Now()
-	came := marks.Before(b, at)
+	came := routing.Before(b, at)
 	way := a.table.Explain(&came)
 	w.found = client.Trace{TakenIn: &now, Intake: in.Name(), Rules: []client.TraceRule{}, Outlets: []client.OutletOfTrace{}}
 	for _, j := range way.Rules {
@@ -51,7 +51,7 @@ func (w *traceWatch) note(a *Agent, b *record.Batch, marks *route.Marks, at int,
 		w.found.Dropped = way.Rules[way.DroppedBy].Name
 	}
 	for number, o := range a.outlets {
-		if !marks.Has(at, number) {
+		if !routing.Has(at, number) {
 			continue
 		}
 		s := o.Status()

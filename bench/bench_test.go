@@ -96,10 +96,10 @@ func BenchmarkParseAndRoute(b *testing.B) {
 		b.Run(strings.TrimSuffix(name, ".yaml"), func(b *testing.B) {
 			table := loadPlan(b, name).Table
 			var batch record.Batch
-			var marks route.Marks
+			var routing route.Routing
 			for b.Loop() {
 				measure(b, messages, func() {
-					batches(messages, &batch, func() { sink += table.Mark(&batch, &marks).Routed })
+					batches(messages, &batch, func() { sink += table.Route(&batch, &routing).Routed })
 				})
 			}
 		})
@@ -123,10 +123,10 @@ func BenchmarkThousandRules(b *testing.B) {
 			b.Fatal(findings)
 		}
 		var batch record.Batch
-		var marks route.Marks
+		var routing route.Routing
 		return func() time.Duration {
 			start := time.Now()
-			batches(messages, &batch, func() { sink += p.Table.Mark(&batch, &marks).Routed })
+			batches(messages, &batch, func() { sink += p.Table.Route(&batch, &routing).Routed })
 			return time.Since(start)
 		}
 	}

@@ -27,8 +27,8 @@ type Agent struct {
 	// them, and returns when nobody needs the batch any more. An endpoint that can
 	// wait is held back while an outlet of its records is full; false tells it that
 	// they were not taken, because the agent stops or the endpoint was given up.
-	// Marks is the endpoint's own, used again for each batch.
-	Pass func(b *record.Batch, marks *route.Marks, from Endpoint, canWait bool) bool
+	// Routing is the endpoint's own, used again for each batch.
+	Pass func(b *record.Batch, routing *route.Routing, from Endpoint, canWait bool) bool
 	// Taken tells how far each outlet in force has taken a source that is followed,
 	// and begin for one that does not know it.
 	Taken func(source string, begin int64) []int64

@@ -7,7 +7,7 @@ import (
 	"oakbarrel/core/route"
 )
 
-// claimElement marks a record that claims to be of the kernel and did not come
+// claimElement routing a record that claims to be of the kernel and did not come
 // from it, by a field of this name.
 const claimElement = "claimed@32473"
 
@@ -18,7 +18,7 @@ var (
 
 // pass passes on what did not come from the kernel: records that claim to be of
 // its facility are marked.
-func (a *Agent) pass(b *record.Batch, marks *route.Marks, from Endpoint, canWait bool) bool {
+func (a *Agent) pass(b *record.Batch, routing *route.Routing, from Endpoint, canWait bool) bool {
 	for i := range b.Records {
 		r := &b.Records[i]
 		switch {
@@ -29,5 +29,5 @@ func (a *Agent) pass(b *record.Batch, marks *route.Marks, from Endpoint, canWait
 			r.SetData(record.AppendLabels(nil, r.Data, claimElement, kernLabels, false))
 		}
 	}
-	return a.Pass(b, marks, from, canWait)
+	return a.Pass(b, routing, from, canWait)
 }

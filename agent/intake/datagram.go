@@ -46,7 +46,7 @@ type datagramEndpoint struct {
 
 	parser   wire.Parser
 	batch    record.Batch
-	marks    route.Marks
+	routing  route.Routing
 	hosts    []byte // the addresses that stand in for claimed hosts
 	done     chan struct{}
 	draining sync.Once
@@ -218,7 +218,7 @@ func (e *datagramEndpoint) take() {
 		}
 	}
 	if len(e.batch.Records) > 0 {
-		e.agent.pass(&e.batch, &e.marks, e, false)
+		e.agent.pass(&e.batch, &e.routing, e, false)
 	}
 	e.flying.Store(0)
 }

@@ -35,7 +35,7 @@ type Follow struct {
 	follower   *tail.Follower
 	containers *containers // nil for files
 	host       []byte
-	marks      route.Marks
+	routing    route.Routing
 	givenUp    chan struct{}
 
 	ctx      context.Context
@@ -136,7 +136,7 @@ func (e *Follow) Pass(out *lines.Out) bool {
 			r.Host = e.host
 		}
 	}
-	if !e.agent.pass(&out.Batch, &e.marks, e, true) {
+	if !e.agent.pass(&out.Batch, &e.routing, e, true) {
 		return false
 	}
 	if e.containers != nil {

@@ -24,12 +24,12 @@ const (
 // agent ended, as long as the machine has not started anew.
 type kernelEndpoint struct {
 	Common
-	agent *Agent
-	file  *os.File
-	place kernelPlace
-	saved time.Time
-	batch record.Batch
-	marks route.Marks
+	agent   *Agent
+	file    *os.File
+	place   kernelPlace
+	saved   time.Time
+	batch   record.Batch
+	routing route.Routing
 
 	draining sync.Once
 	done     chan struct{}
@@ -101,7 +101,7 @@ func (e *kernelEndpoint) take(b []byte) bool {
 	if ok {
 		e.place.Next = m.Sequence + 1 // also where it fails: it is counted then
 	}
-	if !e.agent.Pass(&e.batch, &e.marks, e, true) {
+	if !e.agent.Pass(&e.batch, &e.routing, e, true) {
 		e.place = before
 		return false
 	}

@@ -78,8 +78,8 @@ func (e *otlpEndpoint) Close() { e.listener.Close() }
 var otlpWorks = sync.Pool{New: func() any { return new(otlpWork) }}
 
 type otlpWork struct {
-	batch record.Batch
-	marks route.Marks
+	batch   record.Batch
+	routing route.Routing
 }
 
 func (e *otlpEndpoint) export(w http.ResponseWriter, request *http.Request) {
@@ -155,7 +155,7 @@ func (e *otlpEndpoint) passOn(work *otlpWork) bool {
 	}
 	<-otlpTurns
 	defer func() { otlpTurns <- struct{}{} }()
-	taken := e.agent.pass(&work.batch, &work.marks, e, true)
+	taken := e.agent.pass(&work.batch, &work.routing, e, true)
 	clear(work.batch.Records) // what they hold is the request's
 	work.batch.Reset()
 	return taken

@@ -110,7 +110,7 @@ type ownEndpoint struct {
 	Common
 	agent    *Agent
 	batch    record.Batch
-	marks    route.Marks
+	routing  route.Routing
 	draining sync.Once
 	stopped  chan struct{}
 	done     chan struct{}
@@ -156,7 +156,7 @@ func (e *ownEndpoint) take(own ownRecord) {
 	Sign(r, e.agent.HostName())
 	r.Text = []byte(own.text)
 	r.SetData(own.data)
-	e.agent.pass(&e.batch, &e.marks, e, false)
+	e.agent.pass(&e.batch, &e.routing, e, false)
 }
 
 // Sign names the agent on host as the one a record is from.

@@ -40,7 +40,7 @@ type pipeEndpoint struct {
 	writers atomic.Bool // somebody has it open for writing
 	maker   *lines.Maker
 	out     lines.Out
-	marks   route.Marks
+	routing route.Routing
 	wait    time.Duration
 
 	draining sync.Once
@@ -243,7 +243,7 @@ func (e *pipeEndpoint) pass() bool {
 	if len(e.out.Batch.Records) == 0 {
 		return true
 	}
-	taken := e.agent.pass(&e.out.Batch, &e.marks, e, true)
+	taken := e.agent.pass(&e.out.Batch, &e.routing, e, true)
 	e.out.Reset()
 	return taken
 }

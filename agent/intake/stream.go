@@ -255,10 +255,10 @@ type streamConn struct {
 
 // streamWork is what reading takes, lent to one connection at a time.
 type streamWork struct {
-	buffer []byte
-	parser wire.Parser
-	batch  record.Batch
-	marks  route.Marks
+	buffer  []byte
+	parser  wire.Parser
+	batch   record.Batch
+	routing route.Routing
 }
 
 var streamWorks = sync.Pool{New: func() any { return new(streamWork) }}
@@ -363,7 +363,7 @@ func (c *streamConn) take() bool {
 	}
 	kept := c.keep(b)
 	c.flying = 0
-	taken := len(w.batch.Records) == 0 || c.endpoint.agent.pass(&w.batch, &w.marks, c.endpoint, true)
+	taken := len(w.batch.Records) == 0 || c.endpoint.agent.pass(&w.batch, &w.routing, c.endpoint, true)
 	c.giveBack()
 	return taken && kept
 }
@@ -425,5 +425,5 @@ func (c *streamConn) rest() {
 	}
 	c.work.batch.Reset()
 	c.add(c.endpoint.Owner().syslog.Load(), message, false, record.StampOf(time.Now()))
-	c.endpoint.agent.pass(&c.work.batch, &c.work.marks, c.endpoint, true)
+	c.endpoint.agent.pass(&c.work.batch, &c.work.routing, c.endpoint, true)
 }

@@ -96,15 +96,15 @@ func (o *File) Configure(s plan.Outlet) {
 }
 
 // take formats the records. An intake that can wait has been held back before.
-func (o *File) Take(b *record.Batch, marks *route.Marks, number int, canWait bool) {
-	before, after := o.hold(b, marks, number, canWait)
+func (o *File) Take(b *record.Batch, routing *route.Routing, number int, canWait bool) {
+	before, after := o.hold(b, routing, number, canWait)
 	if before == 0 && after > 0 || before < flushSize && after >= flushSize {
 		o.wakeUp()
 	}
 }
 
 // hold returns how many bytes were held before, and are now.
-func (o *File) hold(b *record.Batch, marks *route.Marks, number int, canWait bool) (before, after int) {
+func (o *File) hold(b *record.Batch, routing *route.Routing, number int, canWait bool) (before, after int) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	before, o.counted = o.heldBytes, 0
@@ -113,7 +113,7 @@ func (o *File) hold(b *record.Batch, marks *route.Marks, number int, canWait boo
 	var last *fileSet
 	for i := range b.Records {
 		r := &b.Records[i]
-		if !marks.Has(i, number) || o.marks.has(r) {
+		if !routing.Has(i, number) || o.marks.has(r) {
 			continue
 		}
 		if !canWait && o.heldBytes >= heldSize {

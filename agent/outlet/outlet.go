@@ -60,10 +60,10 @@ type Outlet interface {
 	// Settings returns the settings in force.
 	Settings() plan.Outlet
 
-	// Take takes the records of b that are marked for the outlet with that
+	// Take takes the records of b that are routed to the outlet with that
 	// number, and keeps nothing of b. Where it is full it sheds those of an
 	// intake that cannot wait.
-	Take(b *record.Batch, marks *route.Marks, number int, canWait bool)
+	Take(b *record.Batch, routing *route.Routing, number int, canWait bool)
 	// WaitForRoom returns a channel that is closed when there may be room for an
 	// intake that can wait, nil where there is.
 	WaitForRoom() <-chan struct{}

@@ -135,8 +135,8 @@ func (o *Spool) limit() {
 	o.spool.SetLimit(o.settings.Spool.Disk)
 }
 
-func (o *Spool) Take(b *record.Batch, marks *route.Marks, number int, canWait bool) {
-	pending := o.hold(b, marks, number, canWait)
+func (o *Spool) Take(b *record.Batch, routing *route.Routing, number int, canWait bool) {
+	pending := o.hold(b, routing, number, canWait)
 	if pending > 0 {
 		signal(o.wake)
 	}
@@ -146,14 +146,14 @@ func (o *Spool) Take(b *record.Batch, marks *route.Marks, number int, canWait bo
 }
 
 // hold returns how many bytes wait to be written then.
-func (o *Spool) hold(b *record.Batch, marks *route.Marks, number int, canWait bool) (pending int) {
+func (o *Spool) hold(b *record.Batch, routing *route.Routing, number int, canWait bool) (pending int) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.counted = 0
 	guard.Boundary("take")
 	o.marks.look(b)
 	for i := range b.Records {
-		if !marks.Has(i, number) || o.marks.has(&b.Records[i]) {
+		if !routing.Has(i, number) || o.marks.has(&b.Records[i]) {
 			continue
 		}
 		o.in++

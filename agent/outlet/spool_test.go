@@ -150,10 +150,10 @@ func (o *testOutlet) give(n int) {
 }
 
 // markAll marks all records for outlet 0.
-func markAll(b *record.Batch) *route.Marks {
+func markAll(b *record.Batch) *route.Routing {
 	table := route.NewTable(nil, route.Otherwise{Send: []int{0}}, 1)
-	m := new(route.Marks)
-	table.Mark(b, m)
+	m := new(route.Routing)
+	table.Route(b, m)
 	return m
 }
 

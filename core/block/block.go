@@ -35,7 +35,7 @@ const (
 	zones             // of times
 	receipts          // as times
 	priorities        // a byte each
-	marks             // a byte each: stream, unparsed, cut
+	flags             // a byte each: stream, unparsed, cut
 	words             // the list that the next six point into
 	hosts             // 0 for missing, else the place in the list and 1
 	apps
@@ -54,8 +54,8 @@ const (
 )
 
 const (
-	markUnparsed = 1 << 2
-	markCut      = 1 << 3
+	flagUnparsed = 1 << 2
+	flagCut      = 1 << 3
 )
 
 // ErrDamaged says that bytes are not a block that a Builder made.

@@ -54,7 +54,7 @@ func (b *Builder) Add(number uint64, r *record.Record) {
 	b.last = number
 	b.times, b.got = append(b.times, r.Time), append(b.got, r.Received)
 	c[priorities] = append(c[priorities], byte(r.Priority))
-	c[marks] = append(c[marks], marksOf(r))
+	c[flags] = append(c[flags], flagsOf(r))
 	b.addWord(hosts, r.Host)
 	b.addWord(apps, r.App)
 	b.addWord(procIDs, r.ProcID)
@@ -75,13 +75,13 @@ func present(v []byte, there bool) []byte {
 	return v
 }
 
-func marksOf(r *record.Record) byte {
+func flagsOf(r *record.Record) byte {
 	m := byte(r.Stream)
 	if r.Unparsed {
-		m |= markUnparsed
+		m |= flagUnparsed
 	}
 	if r.Cut {
-		m |= markCut
+		m |= flagCut
 	}
 	return m
 }

@@ -290,8 +290,8 @@ func (b *Block) read(r *record.Record, names bool) (number uint64) {
 	r.Reset()
 	r.Time, r.Received = b.times[b.next], b.receipts[b.next]
 	r.Priority = record.Priority(b.columns[priorities][b.next])
-	m := b.columns[marks][b.next]
-	r.Stream, r.Unparsed, r.Cut = record.Stream(m&3), m&markUnparsed != 0, m&markCut != 0
+	m := b.columns[flags][b.next]
+	r.Stream, r.Unparsed, r.Cut = record.Stream(m&3), m&flagUnparsed != 0, m&flagCut != 0
 	if names {
 		r.Host, r.App, r.ProcID, r.MsgID = b.word(b.uvarint(hosts)), b.word(b.uvarint(apps)), b.word(b.uvarint(procIDs)), b.word(b.uvarint(msgIDs))
 		r.Intake, r.Peer = b.intakeAt(b.uvarint(intakes)), b.peer[b.uvarint(peers)]

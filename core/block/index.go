@@ -31,8 +31,8 @@ func (b *Block) readTimes() (err error) {
 	if b.times, err = b.stamps(times, zones); err != nil {
 		return err
 	}
-	if !b.checkMarks() {
-		return damaged("a priority or a mark")
+	if !b.checkFlags() {
+		return damaged("a priority or a flag")
 	}
 	b.runs = make([]run, (b.header.Records+runLength-1)/runLength)
 	for i := range b.runs {
@@ -95,11 +95,11 @@ func (b *Block) indexNumbers() bool {
 	return len(left) == 0
 }
 
-func (b *Block) checkMarks() bool {
-	if len(b.columns[priorities]) != b.header.Records || len(b.columns[marks]) != b.header.Records {
+func (b *Block) checkFlags() bool {
+	if len(b.columns[priorities]) != b.header.Records || len(b.columns[flags]) != b.header.Records {
 		return false
 	}
-	for i, m := range b.columns[marks] {
+	for i, m := range b.columns[flags] {
 		if b.columns[priorities][i] >= record.Priorities || m&3 == 3 || m>>4 != 0 {
 			return false
 		}

@@ -11,20 +11,20 @@ import (
 // column of texts is held as the shapes that they have, which of them each text
 // has, and the variable parts, those of one place in one shape together.
 //
-// A shape is a text with a mark for each variable part:
+// A shape is a text with a hole for each variable part:
 //
-//	markNumber  digits, up to 18 of them: its value, and how many where it begins with 0
-//	markLower   an id in hexadecimal, with digits and small letters: packed
-//	markUpper   likewise, with capitals
-//	markMixed   another run of letters and digits, such as a random key
-//	markPlain   no variable part: the next byte stands for itself
+//	holeNumber  digits, up to 18 of them: its value, and how many where it begins with 0
+//	holeLower   an id in hexadecimal, with digits and small letters: packed
+//	holeUpper   likewise, with capitals
+//	holeMixed   another run of letters and digits, such as a random key
+//	holePlain   no variable part: the next byte stands for itself
 const (
-	markPlain byte = iota
-	markNumber
-	markLower
-	markUpper
-	markMixed
-	shapeMarks
+	holePlain byte = iota
+	holeNumber
+	holeLower
+	holeUpper
+	holeMixed
+	shapeHoles
 )
 
 // How the column of texts begins that tells how it is held.
@@ -117,17 +117,17 @@ var kinds = func() (t [256]byte) {
 const ones = 0x0101010101010101 // a one in each byte
 
 // ordinary returns how many bytes at the start of b are neither a digit nor
-// one that stands for a mark. Eight are looked at together: of those that are
+// one that stands for a hole. Eight are looked at together: of those that are
 // flagged the first is right, a borrow may flag those above it.
 func ordinary(b []byte) (n int) {
 	for ; n+8 <= len(b); n += 8 {
 		x := binary.LittleEndian.Uint64(b[n:])
 		digits := x ^ '0'*ones
-		if found := ((digits-10*ones)&^digits | (x-uint64(shapeMarks)*ones)&^x) & (0x80 * ones); found != 0 {
+		if found := ((digits-10*ones)&^digits | (x-uint64(shapeHoles)*ones)&^x) & (0x80 * ones); found != 0 {
 			return n + bits.TrailingZeros64(found)/8
 		}
 	}
-	for n < len(b) && kinds[b[n]] != isDigit && b[n] >= shapeMarks {
+	for n < len(b) && kinds[b[n]] != isDigit && b[n] >= shapeHoles {
 		n++
 	}
 	return n
@@ -141,7 +141,7 @@ func (s *shaper) take(text []byte) {
 		if at == len(text) || kinds[text[at]] != isDigit {
 			shape = append(shape, text[done:at]...)
 			if at < len(text) {
-				shape = append(shape, markPlain, text[at])
+				shape = append(shape, holePlain, text[at])
 			}
 			done = at + 1
 			continue
@@ -157,7 +157,7 @@ func (s *shaper) take(text []byte) {
 		}
 		// Digits behind letters that can be no id, or behind none, as most are.
 		if (end == len(text) || kinds[text[end]] == isOther) && end-at <= mostDigits && (end-start < leastHex || letters != isHexLower && letters != isHexUpper) {
-			shape = append(append(shape, text[done:at]...), markNumber)
+			shape = append(append(shape, text[done:at]...), holeNumber)
 			s.addNumber(v, text[at:end])
 			done = end
 			continue
@@ -185,13 +185,13 @@ func (s *shaper) run(shape, text []byte, i int) ([]byte, int) {
 	case seen == isDigit || len(run) < leastHex:
 		return s.numbers(shape, run), end
 	case seen == isDigit|isHexLower:
-		shape = append(shape, markLower)
+		shape = append(shape, holeLower)
 		s.stream = appendHex(s.stream, run, 'a')
 	case seen == isDigit|isHexUpper:
-		shape = append(shape, markUpper)
+		shape = append(shape, holeUpper)
 		s.stream = appendHex(s.stream, run, 'A')
 	case len(run) >= leastMixed && changes(run) > 1:
-		shape = append(shape, markMixed)
+		shape = append(shape, holeMixed)
 		s.stream = append(binary.AppendUvarint(s.stream, uint64(len(run))), run...)
 	default:
 		return s.numbers(shape, run), end
@@ -222,7 +222,7 @@ func (s *shaper) numbers(shape, run []byte) []byte {
 			i++
 			continue
 		}
-		shape = append(shape, markNumber)
+		shape = append(shape, holeNumber)
 		s.addNumber(v, run[i:end])
 		i = end
 	}

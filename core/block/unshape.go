@@ -103,7 +103,7 @@ func (u *unshaper) read(column []byte) error {
 	for i := range u.shapes {
 		for k := range u.shapes[i].pieces {
 			p := &u.shapes[i].pieces[k]
-			if p.mark == markPlain {
+			if p.hole == holePlain {
 				continue
 			}
 			size, n := binary.Uvarint(column[at:])
@@ -136,12 +136,12 @@ func (u *unshaper) done() bool {
 type shapeParts struct{ pieces []piece }
 
 // piece is a run of bytes that stand for themselves, and the variable parts
-// behind it, markPlain for none. It does not point to them: the many pointers
+// behind it, holePlain for none. It does not point to them: the many pointers
 // would keep the garbage collector busy.
 type piece struct {
 	literal    []byte
 	start      [spare]byte // of literal
-	mark       byte
+	hole       byte
 	next, last int // where the variable parts that are left begin and end
 	end        int // of the variable part in the last text that was written
 
@@ -162,8 +162,8 @@ func (s *shapeReader) read(shape []byte) (parts shapeParts, ok bool) {
 	start, literal := 0, []byte(nil) // what is not in a piece yet; literal where something was left out of it
 	for i := 0; i < len(shape); i++ {
 		switch c := shape[i]; {
-		case c >= shapeMarks:
-		case c != markPlain:
+		case c >= shapeHoles:
+		case c != holePlain:
 			s.add(literal, shape[start:i], c)
 			start, literal = i+1, nil
 		case i+1 == len(shape):
@@ -175,7 +175,7 @@ func (s *shapeReader) read(shape []byte) (parts shapeParts, ok bool) {
 		}
 	}
 	if literal != nil || start < len(shape) {
-		s.add(literal, shape[start:], markPlain)
+		s.add(literal, shape[start:], holePlain)
 	}
 	parts.pieces = s.free[:s.taken:s.taken]
 	s.free = s.free[s.taken:]
@@ -183,7 +183,7 @@ func (s *shapeReader) read(shape []byte) (parts shapeParts, ok bool) {
 }
 
 // add adds a piece to those of the shape.
-func (s *shapeReader) add(literal, more []byte, mark byte) {
+func (s *shapeReader) add(literal, more []byte, hole byte) {
 	if literal == nil {
 		literal = more
 	} else {
@@ -195,7 +195,7 @@ func (s *shapeReader) add(literal, more []byte, mark byte) {
 		s.free = more
 	}
 	p := &s.free[s.taken]
-	*p = piece{literal: literal, mark: mark}
+	*p = piece{literal: literal, hole: hole}
 	copy(p.start[:], literal)
 	s.taken++
 }
@@ -214,9 +214,9 @@ func (u *unshaper) write(s *shapeParts, at int) int {
 			copy(room, p.literal)
 		}
 		at += len(p.literal)
-		switch p.mark {
-		case markPlain:
-		case markNumber:
+		switch p.hole {
+		case holePlain:
+		case holeNumber:
 			at = u.writeNumber(p, at)
 		default:
 			at = u.writeID(p, at)
@@ -233,17 +233,17 @@ func (u *unshaper) write(s *shapeParts, at int) int {
 func (u *unshaper) skip(s *shapeParts) bool {
 	for i := range s.pieces {
 		p := &s.pieces[i]
-		if p.mark == markPlain {
+		if p.hole == holePlain {
 			continue
 		}
 		parts := u.parts[p.next:p.last]
 		v, n := uvarint(parts)
 		switch {
-		case n <= 0 || v > math.MaxInt32 && p.mark != markNumber:
+		case n <= 0 || v > math.MaxInt32 && p.hole != holeNumber:
 			return false
-		case p.mark == markNumber:
+		case p.hole == holeNumber:
 			n += int(v & 1)
-		case p.mark == markMixed:
+		case p.hole == holeMixed:
 			n += int(v)
 		default:
 			n += int(v+1) / 2
@@ -267,7 +267,7 @@ func (s *shapeParts) fixedWords(filter *filterBuilder) {
 			if end == len(p.literal) {
 				p.trail = end - start
 			}
-			if (start > 0 || i == 0) && (end < len(p.literal) || p.mark == markPlain) {
+			if (start > 0 || i == 0) && (end < len(p.literal) || p.hole == holePlain) {
 				filter.set(hash)
 			}
 		})
@@ -284,7 +284,7 @@ func (s *shapeParts) variableWords(filter *filterBuilder, dst []byte, at int) {
 			filter.set(record.FoldedHash(dst[start : at+p.lead]))
 			start = -1
 		}
-		if start < 0 && p.mark != markPlain {
+		if start < 0 && p.hole != holePlain {
 			start = at + len(p.literal) - p.trail
 		}
 		at = p.end
@@ -363,7 +363,7 @@ func (u *unshaper) writeID(p *piece, at int) int {
 		return -1
 	}
 	size := int(v)
-	if p.mark != markMixed {
+	if p.hole != holeMixed {
 		size = (size + 1) / 2
 	}
 	if size > len(parts)-n {
@@ -371,11 +371,11 @@ func (u *unshaper) writeID(p *piece, at int) int {
 	}
 	part := parts[n : n+size]
 	p.next += n + size
-	if p.mark == markMixed {
+	if p.hole == holeMixed {
 		return at + copy(u.texts[at:], part)
 	}
 	digits := "0123456789abcdef"
-	if p.mark == markUpper {
+	if p.hole == holeUpper {
 		digits = "0123456789ABCDEF"
 	}
 	dst := u.texts[at : at+int(v)]

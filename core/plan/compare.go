@@ -19,7 +19,7 @@ type Comparison struct {
 	First, Last                     time.Time    // of the records
 
 	old, new *Plan
-	marks    [2]route.Marks
+	routing  [2]route.Routing
 	byKey    map[string]*WayChange
 	line     []byte
 }
@@ -74,7 +74,7 @@ func (c *Comparison) Add(r *record.Record) {
 	for side, p := range []*Plan{c.old, c.new} {
 		b := record.Batch{Records: []record.Record{*r}}
 		b.Records[0].SetData(r.Data)
-		p.Table.Mark(&b, &c.marks[side])
+		p.Table.Route(&b, &c.routing[side])
 		goes[side] = c.count(side, p, &b.Records[0])
 	}
 	switch {
@@ -95,7 +95,7 @@ func (c *Comparison) Add(r *record.Record) {
 func (c *Comparison) count(side int, p *Plan, r *record.Record) (names []string) {
 	for i := range c.Outlets {
 		o := &c.Outlets[i]
-		if o.Missing[side] || !c.marks[side].Has(0, o.numbered[side]) {
+		if o.Missing[side] || !c.routing[side].Has(0, o.numbered[side]) {
 			continue
 		}
 		names = append(names, o.Name)

@@ -41,8 +41,8 @@ func parsed(message string) (r record.Record) {
 func TestLabelsAndMasksOnNestedFields(t *testing.T) {
 	r := record.Record{App: []byte("pumpd"), Text: []byte("x"), Time: record.Stamp{Sec: 1, Form: record.Zulu}, Data: []byte(`{"a":{"card":"1234","n":1234},"l":["5678"]}`)}
 	b := record.Batch{Records: []record.Record{r}}
-	var m Marks
-	changing(t).Mark(&b, &m)
+	var m Routing
+	changing(t).Route(&b, &m)
 	want := `"fields":{"a":{"card":"***","n":1234},"l":["***"],"label@32473":{"team":"p\"]\\","seen":"yes"}}`
 	if got := string(b.Records[0].AppendJSON(nil)); !strings.Contains(got, want) || !record.ValidData(b.Records[0].Data) {
 		t.Errorf("%s\nwant %s", got, want)
@@ -62,13 +62,13 @@ func TestWhatRulesChange(t *testing.T) {
 		{`<11>1 - h a - - [a@1 n="1234 \"5678\"" s="secretive"] 12345 secret`, `"text":"***5 ***","fields":{"a@1":{"n":"*** \"***\"","s":"***"}}`, []int{1}},
 		{`<14>1 - h a - - - nothing`, `"text":"nothing"`, nil},
 	} {
-		explained, marked := parsed(c.message), record.Batch{Records: []record.Record{parsed(c.message)}}
+		explained, routed := parsed(c.message), record.Batch{Records: []record.Record{parsed(c.message)}}
 		before := string(explained.AppendJSON(nil))
 		way := table.Explain(&explained)
-		var m Marks
+		var m Routing
 		for range 2 { // by the second time all is as it was
-			table.Mark(&marked, &m)
-			got := string(marked.Records[0].AppendJSON(nil))
+			table.Route(&routed, &m)
+			got := string(routed.Records[0].AppendJSON(nil))
 			if got != string(explained.AppendJSON(nil)) || !regexp.MustCompile(regexp.QuoteMeta(c.becomes)).MatchString(got) {
 				t.Errorf("%s becomes %s, explained as %s", c.message, got, explained.AppendJSON(nil))
 			}
@@ -81,8 +81,8 @@ func TestWhatRulesChange(t *testing.T) {
 			if !slices.Equal(outlets, c.outlets) || !slices.Equal(way.Outlets, c.outlets) {
 				t.Errorf("%s goes to %v, explained as %v", c.message, outlets, way.Outlets)
 			}
-			m.Undo(&marked)
-			if got := string(marked.Records[0].AppendJSON(nil)); got != before {
+			m.Undo(&routed)
+			if got := string(routed.Records[0].AppendJSON(nil)); got != before {
 				t.Errorf("undone it is %s, was %s", got, before)
 			}
 		}
@@ -126,8 +126,8 @@ func TestMarkAndExplainChangeAlike(t *testing.T) {
 		for range 30 {
 			r := record.Record{Priority: record.Priority(rnd.IntN(192)), App: []byte{"abc"[rnd.IntN(3)]}, Text: []byte{"xy"[rnd.IntN(2)]}}
 			b := record.Batch{Records: []record.Record{r}}
-			var m Marks
-			table.Mark(&b, &m)
+			var m Routing
+			table.Route(&b, &m)
 			way := table.Explain(&r)
 			for o := range 3 {
 				if m.Has(0, o) != slices.Contains(way.Outlets, o) {
@@ -157,16 +157,16 @@ func TestARuleWithALimit(t *testing.T) {
 		b.Records = append(b.Records, recordOf("user.info", "other"))
 		return &b
 	}
-	var m Marks
+	var m Routing
 	for range 3 {
 		b := batch(100)
-		if got := table.Mark(b, &m); got != (Counts{In: 7, Routed: 5, Dropped: 2, Limited: 2}) {
+		if got := table.Route(b, &m); got != (Counts{In: 7, Routed: 5, Dropped: 2, Limited: 2}) {
 			t.Errorf("%+v", got)
 		}
 		m.Undo(b)
 	}
-	table.Mark(batch(100), &m)
-	if got := table.Mark(batch(102), &m); got != (Counts{In: 7, Routed: 4, Dropped: 3, Limited: 3}) { // two more, and the alert goes by another rule
+	table.Route(batch(100), &m)
+	if got := table.Route(batch(102), &m); got != (Counts{In: 7, Routed: 4, Dropped: 3, Limited: 3}) { // two more, and the alert goes by another rule
 		t.Errorf("two seconds later: %+v", got)
 	}
 	p, _ := record.ParsePriority("user.info")

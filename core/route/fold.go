@@ -131,7 +131,7 @@ func (f *Fold) over(now int64, each func(r record.Record, row []uint64)) {
 
 // Folded fills b with the records that tell of repeats whose time is over by
 // now, or of all where all is true, and m with where they go. It returns how many there are.
-func (t *Table) Folded(now record.Stamp, all bool, b *record.Batch, m *Marks) int {
+func (t *Table) Folded(now record.Stamp, all bool, b *record.Batch, m *Routing) int {
 	at := nanos(now)
 	if all {
 		at = math.MaxInt64

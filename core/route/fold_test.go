@@ -25,18 +25,18 @@ func TestAFoldTellsOfRepeatsOnce(t *testing.T) {
 		}
 		return b
 	}
-	var m Marks
+	var m Routing
 	for range 2 { // taken back, it counts for nothing
 		b := batch(100, "stall", "stall", "other", "both stall", "both stall")
-		if got := table.Mark(b, &m); got != (Counts{In: 5, Routed: 4, Dropped: 1, Folded: 1}) {
+		if got := table.Route(b, &m); got != (Counts{In: 5, Routed: 4, Dropped: 1, Folded: 1}) {
 			t.Fatalf("%+v", got)
 		}
 		m.Undo(b)
 	}
-	table.Mark(batch(100, "stall", "stall", "both stall", "both stall"), &m)
-	table.Mark(batch(105, "stall", "stall"), &m)
+	table.Route(batch(100, "stall", "stall", "both stall", "both stall"), &m)
+	table.Route(batch(105, "stall", "stall"), &m)
 	var told record.Batch
-	var where Marks
+	var where Routing
 	if n := table.Folded(record.Stamp{Sec: 109, Form: record.Zulu}, false, &told, &where); n != 0 {
 		t.Errorf("%d are told of before their time", n)
 	}
@@ -56,7 +56,7 @@ func TestAFoldTellsOfRepeatsOnce(t *testing.T) {
 	if n := table.Folded(record.Stamp{Sec: 200, Form: record.Zulu}, true, &told, &where); n != 0 {
 		t.Errorf("%d are told of twice", n)
 	}
-	if got := table.Mark(batch(201, "stall"), &m); got.Routed != 1 {
+	if got := table.Route(batch(201, "stall"), &m); got.Routed != 1 {
 		t.Errorf("a new run: %+v", got)
 	}
 }

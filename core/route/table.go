@@ -200,9 +200,9 @@ func mask(outlets []int, total int) []uint64 {
 	return words
 }
 
-// Marks says which outlets each record of a batch goes to. The zero value is
+// Routing says which outlets each record of a batch goes to. The zero value is
 // ready, and is used again for batch after batch.
-type Marks struct {
+type Routing struct {
 	words []uint64
 	each  int    // words a record
 	arena []byte // the texts that rules have changed
@@ -225,7 +225,7 @@ type saved struct {
 }
 
 // Before returns record i of b as it was before rules changed it.
-func (m *Marks) Before(b *record.Batch, i int) record.Record {
+func (m *Routing) Before(b *record.Batch, i int) record.Record {
 	r := b.Records[i]
 	for _, s := range m.saved {
 		if s.at == i {
@@ -238,7 +238,7 @@ func (m *Marks) Before(b *record.Batch, i int) record.Record {
 
 // Undo takes back what rules have changed in the records of b, and what their
 // limits have counted.
-func (m *Marks) Undo(b *record.Batch) {
+func (m *Routing) Undo(b *record.Batch) {
 	for i := range m.saved {
 		s := &m.saved[i]
 		b.Records[s.at] = s.record
@@ -254,7 +254,7 @@ func (m *Marks) Undo(b *record.Batch) {
 	m.taken, m.met = m.taken[:0], m.met[:0]
 }
 
-func (m *Marks) reset(records, outlets int) {
+func (m *Routing) reset(records, outlets int) {
 	m.each = (outlets + 63) / 64
 	need := records * m.each
 	if cap(m.words) < need {
@@ -266,7 +266,7 @@ func (m *Marks) reset(records, outlets int) {
 }
 
 // Has tells whether record i goes to an outlet.
-func (m *Marks) Has(i, outlet int) bool {
+func (m *Routing) Has(i, outlet int) bool {
 	return m.words[i*m.each+outlet>>6]>>(outlet&63)&1 == 1
 }
 
@@ -274,14 +274,14 @@ func (m *Marks) Has(i, outlet int) bool {
 // one outlet, or dropped on purpose.
 type Counts struct{ In, Routed, Dropped, Limited, Folded int }
 
-// Mark walks the rules for each record of b and fills m. What rules change in
+// Route walks the rules for each record of b and fills m. What rules change in
 // the records is valid until m is used again. It allocates nothing once m has
 // grown to the size of the batches, but where a mask finds something.
-func (t *Table) Mark(b *record.Batch, m *Marks) Counts {
+func (t *Table) Route(b *record.Batch, m *Routing) Counts {
 	m.reset(len(b.Records), t.outlets)
 	counts := Counts{In: len(b.Records)}
 	for i := range b.Records {
-		switch t.mark(b, i, m) {
+		switch t.route(b, i, m) {
 		case routed:
 			counts.Routed++
 			continue
@@ -306,15 +306,15 @@ const (
 	folded
 )
 
-// mark finds out where a record goes, and what becomes of it.
-func (t *Table) mark(b *record.Batch, at int, m *Marks) fate {
+// route finds out where a record goes, and what becomes of it.
+func (t *Table) route(b *record.Batch, at int, m *Routing) fate {
 	r, row := &b.Records[at], m.words[at*m.each:(at+1)*m.each]
 	if all := t.settled[r.Priority]; all != nil {
 		add(row, all)
 		return routed
 	}
 	if t.plain[r.Priority] {
-		return t.markPlain(r, row, m)
+		return t.routePlain(r, row, m)
 	}
 	lists := t.listsOf(r, m, -1)
 	verdicts := t.verdicts[r.Priority]
@@ -375,8 +375,8 @@ walk:
 	return routed
 }
 
-// markPlain marks a record of a plain priority.
-func (t *Table) markPlain(r *record.Record, row []uint64, m *Marks) fate {
+// routePlain routes a record of a plain priority.
+func (t *Table) routePlain(r *record.Record, row []uint64, m *Routing) fate {
 	add(row, t.sure[r.Priority])
 	verdicts := t.verdicts[r.Priority]
 	l := t.listsOf(r, m, -1)
@@ -419,7 +419,7 @@ func end(sent bool, f fate) fate {
 type lists struct{ walk, app, text []int32 }
 
 // listsOf returns the rules behind rule i that a record has to meet.
-func (t *Table) listsOf(r *record.Record, m *Marks, i int32) (l lists) {
+func (t *Table) listsOf(r *record.Record, m *Routing, i int32) (l lists) {
 	l.walk, l.app = t.walks[r.Priority], t.byApp.rules(r.App)
 	if t.byText != nil && t.texts[r.Priority] {
 		m.found = t.byText.find(m.found[:0], r.Text)

@@ -51,8 +51,8 @@ func TestMarkAndExplainAgree(t *testing.T) {
 		{"user.info", "chatty", []int{0}, 5}, // what was sent before stays sent
 	} {
 		b := record.Batch{Records: []record.Record{recordOf(c.priority, c.app)}}
-		var m Marks
-		counts := table.Mark(&b, &m)
+		var m Routing
+		counts := table.Route(&b, &m)
 		var got []int
 		for o := range 3 {
 			if m.Has(0, o) {
@@ -84,8 +84,8 @@ func TestOtherwise(t *testing.T) {
 		}
 	}
 	b := record.Batch{Records: []record.Record{recordOf("user.info", "c"), recordOf("user.info", "a")}}
-	var m Marks
-	if got := NewTable(rules, Otherwise{Drop: true}, 2).Mark(&b, &m); got != (Counts{In: 2, Routed: 1, Dropped: 1}) {
+	var m Routing
+	if got := NewTable(rules, Otherwise{Drop: true}, 2).Route(&b, &m); got != (Counts{In: 2, Routed: 1, Dropped: 1}) {
 		t.Errorf("otherwise drop counts %+v", got)
 	}
 }
@@ -112,13 +112,13 @@ func TestWalksEqualTheRules(t *testing.T) {
 				r.Priority, r.App = record.Priority(p), []byte(app)
 			}
 		}
-		var m Marks
-		table.Mark(&b, &m)
+		var m Routing
+		table.Route(&b, &m)
 		for i := range b.Records {
 			way := table.Explain(&b.Records[i])
 			for o := range 100 {
 				if m.Has(i, o) != slices.Contains(way.Outlets, o) {
-					t.Fatalf("record %d, outlet %d: marked %v, explained %v", i, o, m.Has(i, o), way.Outlets)
+					t.Fatalf("record %d, outlet %d: routed %v, explained %v", i, o, m.Has(i, o), way.Outlets)
 				}
 			}
 		}
@@ -149,9 +149,9 @@ func TestMarkAllocatesNothing(t *testing.T) {
 	for range 64 {
 		*b.Next() = recordOf("local3.info", "pumpd")
 	}
-	var m Marks
-	table.Mark(&b, &m)
-	if n := testing.AllocsPerRun(10, func() { table.Mark(&b, &m) }); n != 0 {
+	var m Routing
+	table.Route(&b, &m)
+	if n := testing.AllocsPerRun(10, func() { table.Route(&b, &m) }); n != 0 {
 		t.Errorf("%v allocations a batch", n)
 	}
 }
@@ -179,8 +179,8 @@ func TestWhatOnlyTellsSomebodyIsKeptByOtherwise(t *testing.T) {
 		matrix := table.Matrix()
 		for priority, want := range c.want {
 			b := record.Batch{Records: []record.Record{recordOf(priority, "pumpd")}}
-			var m Marks
-			counts := table.Mark(&b, &m)
+			var m Routing
+			counts := table.Route(&b, &m)
 			var got []int
 			for o := range 2 {
 				if m.Has(0, o) {
