@@ -18,23 +18,29 @@ const traceTime = 5 * time.Second
 func (a *Agent) Do(o client.Order) client.Outcome {
 	a.log.Info("an order has come", "kind", o.Kind, "by", o.By, "order", o.ID)
 	switch o.Kind {
-	case "test_record":
+	case client.TestRecord:
 		text := fmt.Sprintf("test record %d, ordered by %s", o.ID, o.By)
 		return a.traceTestRecord(text)
-	case "detail_open":
+	case client.DetailOpen:
 		d, err := a.OpenDetail(o.Rule, o.To, time.Duration(o.Seconds)*time.Second)
 		if err != nil {
 			return client.Outcome{Why: err.Error()}
 		}
 		return client.Outcome{Text: fmt.Sprintf("rule %s takes %s instead of %s until %s", d.Rule, d.To, d.From, d.Until.UTC().Format(time.RFC3339))}
-	case "detail_close":
+	case client.RollFiles:
+		rolled, err := a.Roll(o.Outlet)
+		if err != nil {
+			return client.Outcome{Why: err.Error()}
+		}
+		return client.Outcome{Rolled: rolled}
+	case client.DetailClose:
 		if closed, err := a.CloseDetail(o.Rule); err != nil || !closed {
 			return client.Outcome{Why: "the rule has no window open"}
 		}
 		return client.Outcome{Text: "the window of rule " + o.Rule + " is closed"}
 	}
-	if outcome, known := a.doFiles(o); known {
-		return outcome
+	if tell := a.fileOrders()[o.Kind]; tell != nil {
+		return a.tellOfSet(o.Path, tell)
 	}
 	return client.Outcome{Why: "this agent does not know such an order; a newer one may"}
 }

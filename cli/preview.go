@@ -31,7 +31,7 @@ take on disk. Nothing is written.`,
 				return err
 			}
 			o, ok := p.Outlet(args[1])
-			if !ok || o.Kind != "file" {
+			if !ok || o.Kind != plan.FileOutlet {
 				return couldNot(fmt.Errorf("%s has no file outlet %s", args[0], args[1]))
 			}
 			return a.preview(p, o, message, time.Now())

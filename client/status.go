@@ -6,6 +6,7 @@ import (
 	"oakbarrel/core/balance"
 	"oakbarrel/core/container"
 	"oakbarrel/core/forecast"
+	"oakbarrel/core/plan"
 	"oakbarrel/core/tail"
 )
 
@@ -49,9 +50,9 @@ type Refusal struct {
 
 // IntakeStatus tells how an intake is.
 type IntakeStatus struct {
-	Name      string   `json:"name"`
-	Kind      string   `json:"kind"`
-	Addresses []string `json:"addresses"`
+	Name      string          `json:"name"`
+	Kind      plan.IntakeKind `json:"kind"`
+	Addresses []string        `json:"addresses"`
 	balance.Intake
 	Unparsed    int64      `json:"unparsed"`    // of those passed: the header could not be read
 	Cut         int64      `json:"cut"`         // of those passed: longer than allowed
@@ -64,9 +65,9 @@ type IntakeStatus struct {
 
 // OutletStatus tells how an outlet is.
 type OutletStatus struct {
-	Name string `json:"name"`
-	Kind string `json:"kind"`
-	Path string `json:"path"`
+	Name string          `json:"name"`
+	Kind plan.OutletKind `json:"kind"`
+	Path string          `json:"path"`
 	balance.Outlet
 	Files        int        `json:"files"` // sets, of a file outlet
 	LiveBytes    int64      `json:"live_bytes"`

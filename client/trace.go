@@ -1,6 +1,9 @@
 package client
 
-import "time"
+import (
+	"oakbarrel/core/plan"
+	"time"
+)
 
 // Trace is how far a marked record has come on its way through an agent.
 type Trace struct {
@@ -20,10 +23,10 @@ type TraceRule struct {
 
 // OutletOfTrace is how far a record has come in an outlet.
 type OutletOfTrace struct {
-	Name    string `json:"name"`
-	Kind    string `json:"kind"`
-	Path    string `json:"path"`
-	Spooled bool   `json:"spooled"` // of a store: it is in the spool
-	Done    bool   `json:"done"`    // it is written, or confirmed by the store
-	Trouble string `json:"trouble"` // why it waits
+	Name    string          `json:"name"`
+	Kind    plan.OutletKind `json:"kind"`
+	Path    string          `json:"path"`
+	Spooled bool            `json:"spooled"` // of a store: it is in the spool
+	Done    bool            `json:"done"`    // it is written, or confirmed by the store
+	Trouble string          `json:"trouble"` // why it waits
 }

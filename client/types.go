@@ -57,16 +57,28 @@ type Order struct {
 	Outcome Outcome    `json:"outcome"`
 }
 
-// NewOrder gives an order: to pass a test record through the rules, to open or
-// close the detail window of a rule, to roll an outlet's files, or to tell of
-// the pieces of a rolled set, its last lines, or how it stands to its tally.
+// OrderKind is what an order has an agent do.
+type OrderKind string
+
+// The kinds of orders.
+const (
+	TestRecord  OrderKind = "test_record"  // pass a test record through the rules
+	DetailOpen  OrderKind = "detail_open"  // open the detail window of a rule
+	DetailClose OrderKind = "detail_close" // close it
+	RollFiles   OrderKind = "roll"         // roll an outlet's files
+	TellPieces  OrderKind = "pieces"       // tell of the pieces of a rolled set
+	LastLines   OrderKind = "last_lines"   // tell its last lines
+	VerifySet   OrderKind = "verify"       // tell how it stands to its tally
+)
+
+// NewOrder gives an order.
 type NewOrder struct {
-	Kind    string `json:"kind" enum:"test_record,detail_open,detail_close,roll,pieces,last_lines,verify"`
-	Outlet  string `json:"outlet,omitempty" maxLength:"64"`               // or tend, to roll; "" for all outlets
-	Path    string `json:"path,omitempty" maxLength:"4096"`               // of the live file of a set
-	Rule    string `json:"rule,omitempty" maxLength:"256"`                // of the window
-	To      string `json:"to,omitempty" maxLength:"16"`                   // the severity of the window
-	Seconds int    `json:"seconds,omitempty" minimum:"0" maximum:"86400"` // how long the window is open
+	Kind    OrderKind `json:"kind" enum:"test_record,detail_open,detail_close,roll,pieces,last_lines,verify"`
+	Outlet  string    `json:"outlet,omitempty" maxLength:"64"`               // or tend, to roll; "" for all outlets
+	Path    string    `json:"path,omitempty" maxLength:"4096"`               // of the live file of a set
+	Rule    string    `json:"rule,omitempty" maxLength:"256"`                // of the window
+	To      string    `json:"to,omitempty" maxLength:"16"`                   // the severity of the window
+	Seconds int       `json:"seconds,omitempty" minimum:"0" maximum:"86400"` // how long the window is open
 }
 
 // Outcome is what came of an order.

@@ -253,7 +253,7 @@ func TestTheFilesOfAHostInTheConsole(t *testing.T) {
 		h.eventually("the order is done", func() bool { o, err = operator.Order(t.Context(), id, given.ID); return err == nil && o.Done != nil })
 		return o.Outcome
 	}
-	for _, kind := range []string{"pieces", "last_lines", "verify"} {
+	for _, kind := range []client.OrderKind{client.TellPieces, client.LastLines, client.VerifySet} {
 		if o := order(client.NewOrder{Kind: kind, Path: "/etc/passwd"}); o.Why != "the agent has no rolled set of that path" || o.Lines != nil {
 			t.Errorf("%s of a file that is none of the agent's: %+v", kind, o)
 		}

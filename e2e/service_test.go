@@ -180,7 +180,7 @@ func TestATestRecordIsOrdered(t *testing.T) {
 	for _, c := range []struct{ kind, rule, want, why string }{
 		{"detail_open", "none", "", "the plan has no rule"}, {"detail_open", "errors", "rule errors takes debug instead of error until", ""}, {"detail_close", "errors", "the window of rule errors is closed", ""}, {"detail_close", "errors", "", "no window open"},
 	} {
-		given, err := operator.GiveOrder(ctx, id, client.NewOrder{Kind: c.kind, Rule: c.rule, To: "debug", Seconds: 60})
+		given, err := operator.GiveOrder(ctx, id, client.NewOrder{Kind: client.OrderKind(c.kind), Rule: c.rule, To: "debug", Seconds: 60})
 		if err != nil {
 			t.Fatal(err)
 		}

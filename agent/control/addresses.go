@@ -19,7 +19,7 @@ func Addresses(ctx context.Context, stateDir string) (all []string, err error) {
 	switch {
 	case err == nil:
 		for _, in := range s.Intakes {
-			if in.Kind == "syslog" {
+			if in.Kind == plan.SyslogIntake {
 				all = append(all, in.Addresses...)
 			}
 		}
@@ -30,7 +30,7 @@ func Addresses(ctx context.Context, stateDir string) (all []string, err error) {
 		}
 		for _, in := range p.Intakes {
 			for _, key := range intake.KeysOf(in) {
-				if in.Kind == "syslog" {
+				if in.Kind == plan.SyslogIntake {
 					all = append(all, key.String())
 				}
 			}

@@ -82,11 +82,11 @@ func Diagnose(ctx context.Context, planFile, stateDir string) []Check {
 	}
 	for _, o := range d.plan.Outlets {
 		switch o.Kind {
-		case "file":
+		case plan.FileOutlet:
 			d.lookAtLive("outlet "+o.Name, o.File.Path)
-		case "syslog", "otlp", "http":
+		case plan.SyslogOutlet, plan.OTLPOutlet, plan.HTTPOutlet:
 			d.lookAtReceiver(ctx, o)
-		case "notify":
+		case plan.NotifyOutlet:
 			d.lookAtNotice(o)
 		}
 	}
@@ -444,7 +444,7 @@ func (d *doctor) lookAtService(ctx context.Context, stateDir string) {
 		agentID = strings.Repeat("0", 32) // a feed that nobody has
 	}
 	for _, o := range d.plan.Outlets {
-		if o.Kind != "store" {
+		if o.Kind != plan.StoreOutlet {
 			continue
 		}
 		if _, err := c.Confirmed(ctx, agentID, o.Name, o.Store.Cask); err != nil {

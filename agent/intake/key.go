@@ -62,9 +62,9 @@ func portOf(address string) string { return address[strings.LastIndex(address, "
 // KeysOf returns the keys of the endpoints of an intake.
 func KeysOf(s plan.Intake) (keys []Key) {
 	switch s.Kind {
-	case "kernel", "own":
+	case plan.KernelIntake, plan.OwnIntake:
 		return []Key{{Network: Network(s.Kind)}}
-	case "files", "containers":
+	case plan.FilesIntake, plan.ContainersIntake:
 		return []Key{{Network(s.Kind), s.Files.Text, s.Name}}
 	}
 	if s.Pipes != nil {

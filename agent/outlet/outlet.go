@@ -175,15 +175,15 @@ func (c *common) Got() int64 {
 
 // KeyOf returns the key of the outlet that settings are for.
 func KeyOf(s plan.Outlet) string {
-	if s.Kind == "file" {
+	if s.Kind == plan.FileOutlet {
 		return "file " + s.File.Path
 	}
-	return s.Kind + " " + s.Name // which names its feed
+	return string(s.Kind) + " " + s.Name // which names its feed
 }
 
 // Open makes an outlet, which does not run yet.
 func (a *Agent) Open(s plan.Outlet) (Outlet, error) {
-	if s.Kind == "file" {
+	if s.Kind == plan.FileOutlet {
 		return a.openFile(s), nil
 	}
 	o, err := a.openSpool(s)
@@ -197,8 +197,8 @@ func (a *Agent) Open(s plan.Outlet) (Outlet, error) {
 // same name has another: what it holds is for another side.
 func spoolDir(stateDir string, o plan.Outlet) string {
 	name := o.Name
-	if o.Kind != "store" {
-		name += "@" + o.Kind
+	if o.Kind != plan.StoreOutlet {
+		name += "@" + string(o.Kind)
 	}
 	return filepath.Join(stateDir, "spool", name)
 }

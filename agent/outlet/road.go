@@ -47,11 +47,11 @@ func (e *badBatch) Error() string { return e.why.Error() }
 // roadTo returns the road to where an outlet sends.
 func (a *Agent) roadTo(s plan.Outlet) (road, error) {
 	switch s.Kind {
-	case "syslog":
+	case plan.SyslogOutlet:
 		return newSyslogRoad(s.Remote)
-	case "otlp", "http":
+	case plan.OTLPOutlet, plan.HTTPOutlet:
 		return newWebRoad(s, a.State.AgentID(), a.HostName)
-	case "notify":
+	case plan.NotifyOutlet:
 		return newNoticeRoad(s, a.HostName, a.Told.add), nil
 	}
 	service, err := credential.Client(s.Store.Service)

@@ -26,7 +26,7 @@ import (
 type Spool struct {
 	common
 	name      string
-	kind      string
+	kind      plan.OutletKind
 	spool     *spool.Spool
 	log       *slog.Logger
 	delivered func() // called after each batch that is confirmed
@@ -437,11 +437,11 @@ func timeOrNil(t time.Time) *time.Time {
 // GoesTo tells where an outlet sends to.
 func GoesTo(s plan.Outlet) string {
 	switch {
-	case s.Kind == "store":
+	case s.Kind == plan.StoreOutlet:
 		return "cask " + s.Store.Cask
 	case s.Notify.Mail.Server != "":
 		return "mail to " + strings.ReplaceAll(s.Notify.Mail.To, " ", ", ")
-	case s.Kind == "notify":
+	case s.Kind == plan.NotifyOutlet:
 		return "the webhook of " + s.Notify.WebhookFile
 	case s.Remote.Network != "":
 		return s.Remote.Network + " " + s.Remote.Address

@@ -45,7 +45,7 @@ func newWebRoad(s plan.Outlet, agentID string, host func() string) (*webRoad, er
 	if err != nil {
 		return nil, err
 	}
-	w := &webRoad{to: s.Remote, otlp: s.Kind == "otlp", outlet: s.Name, agent: agentID, host: host,
+	w := &webRoad{to: s.Remote, otlp: s.Kind == plan.OTLPOutlet, outlet: s.Name, agent: agentID, host: host,
 		http: &http.Client{Transport: transport, Timeout: webTime, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
 	switch s.Remote.Compress {
 	case "gzip":

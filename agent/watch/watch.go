@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"oakbarrel/client"
+	"oakbarrel/core/plan"
 	"oakbarrel/core/roll"
 )
 
@@ -65,7 +66,7 @@ func (w *Watcher) tellDone(now client.Trace) (left int) {
 	w.once(client.Hop{Hop: "taken in", Detail: "by intake " + now.Intake})
 	w.once(client.Hop{Hop: "rules", Detail: rulesOfTrace(now)})
 	for _, o := range now.Outlets {
-		sends := o.Kind != "file"
+		sends := o.Kind != plan.FileOutlet
 		if sends && (o.Spooled || o.Done) {
 			w.once(client.Hop{Hop: "spooled", Outlet: o.Name, Detail: "for " + o.Path})
 		}
@@ -85,7 +86,7 @@ func (w *Watcher) tellDone(now client.Trace) (left int) {
 // takenBy tells who has a record now.
 func takenBy(o client.OutletOfTrace) string {
 	switch {
-	case o.Kind == "store":
+	case o.Kind == plan.StoreOutlet:
 		return "by the store, in " + o.Path
 	case strings.HasPrefix(o.Path, "udp "):
 		return "it is sent to " + o.Path + ", which answers nothing"
@@ -132,7 +133,7 @@ func (w *Watcher) conclude(now client.Trace) (arrived bool) {
 		}
 		arrived = false
 		h := client.Hop{Hop: "written", Outlet: o.Name, Detail: o.Trouble}
-		if o.Kind != "file" {
+		if o.Kind != plan.FileOutlet {
 			h.Hop = "confirmed"
 		}
 		if h.Detail == "" {

@@ -169,7 +169,7 @@ type followedSource struct {
 func (r *planReader) checkFollowed() {
 	for _, f := range r.followedAt {
 		for _, o := range r.outlets {
-			if o.Kind != "file" || o.File.Path == "" {
+			if o.Kind != FileOutlet || o.File.Path == "" {
 				continue
 			}
 			example := o.File.Path

@@ -6,14 +6,11 @@ import (
 	"oakbarrel/core/record"
 )
 
-// intakeKinds are the kinds of intakes, as the plan names them.
-var intakeKinds = []string{"syslog", "files", "containers", "pipes", "otlp", "kernel", "own"}
-
 func (r *planReader) readIntakes(e entry) {
 	opened := map[string]Position{}
 	for _, named := range r.names(e.value, e.at, "intakes", "intakes: {NAME: {syslog: {udp: \":514\"}}}") {
 		what := "intake " + named.key
-		m, ok := r.mapping(named.value, named.at, what, "{syslog: {…}}", append(intakeKinds[:len(intakeKinds):len(intakeKinds)], "keep_raw", "label")...)
+		m, ok := r.mapping(named.value, named.at, what, "{syslog: {…}}", append(keysOf(intakeKinds), "keep_raw", "label")...)
 		if !ok {
 			continue
 		}
@@ -22,7 +19,7 @@ func (r *planReader) readIntakes(e entry) {
 			in.KeepRaw = r.bool(raw)
 		}
 		for _, kind := range intakeKinds {
-			e, ok := m.get(kind)
+			e, ok := m.get(string(kind))
 			if !ok {
 				continue
 			}
@@ -32,19 +29,19 @@ func (r *planReader) readIntakes(e entry) {
 			}
 			in.Kind = kind
 			switch kind {
-			case "syslog":
+			case SyslogIntake:
 				in.Syslog = r.readSyslog(e, opened)
-			case "otlp":
+			case OTLPIntake:
 				r.readOTLP(e, &in, opened)
-			case "files":
+			case FilesIntake:
 				r.readFiles(e, &in)
-			case "containers":
+			case ContainersIntake:
 				r.readContainers(e, &in, opened)
-			case "pipes":
+			case PipesIntake:
 				r.readPipes(e, &in, opened)
 			default:
-				r.mapping(e.value, e.at, kind, kind+": {}")
-				r.openOnce(e, kind, opened)
+				r.mapping(e.value, e.at, string(kind), string(kind)+": {}")
+				r.openOnce(e, string(kind), opened)
 			}
 		}
 		if in.Kind == "" && !m.faulty {

@@ -103,7 +103,7 @@ func (r *planReader) mailAddress(v scalar) string {
 // passing returns the numbers of the outlets that keep nothing.
 func (r *planReader) passing() (numbers []int) {
 	for i, o := range r.outlets {
-		if o.Kind == "notify" {
+		if o.Kind == NotifyOutlet {
 			numbers = append(numbers, i)
 		}
 	}

@@ -38,7 +38,7 @@ func (r *planReader) readOutlets(e entry) {
 		what := "outlet " + named.key
 		out := Outlet{Name: named.key}
 		r.outlets = append(r.outlets, out) // known to rules, also where it is faulty
-		m, ok := r.mapping(named.value, named.at, what, "{file: {path: …, keep: …}}", append(slices.Clone(outletKinds), "spool", "batch")...)
+		m, ok := r.mapping(named.value, named.at, what, "{file: {path: …, keep: …}}", append(keysOf(outletKinds), "spool", "batch")...)
 		if !ok {
 			continue
 		}
@@ -46,13 +46,13 @@ func (r *planReader) readOutlets(e entry) {
 		if !ok {
 			continue
 		}
-		out.Kind = kind.key
-		if kind.key != "file" {
+		out.Kind = OutletKind(kind.key)
+		if out.Kind != FileOutlet {
 			r.readWaiting(m, &out)
-			switch kind.key {
-			case "store":
+			switch out.Kind {
+			case StoreOutlet:
 				r.readStore(kind, &out)
-			case "notify":
+			case NotifyOutlet:
 				r.readNotify(m, kind, &out)
 			default:
 				r.readRemote(kind, &out)
@@ -80,12 +80,9 @@ func (r *planReader) readOutlets(e entry) {
 	}
 }
 
-// outletKinds are the ways out.
-var outletKinds = []string{"file", "store", "syslog", "otlp", "http", "notify"}
-
 // kindOf returns the one key that says what an outlet is.
 func (r *planReader) kindOf(m mapping, named entry, what string) (kind entry, ok bool) {
-	for _, key := range outletKinds {
+	for _, key := range keysOf(outletKinds) {
 		e, found := m.get(key)
 		switch {
 		case found && ok:
@@ -96,7 +93,7 @@ func (r *planReader) kindOf(m mapping, named entry, what string) (kind entry, ok
 		}
 	}
 	if !ok && !m.faulty {
-		r.fail(named.at, what+" does not say what it is", "write file: {path: …, keep: …}, or store: {cask: …}; known are "+strings.Join(outletKinds, ", "))
+		r.fail(named.at, what+" does not say what it is", "write file: {path: …, keep: …}, or store: {cask: …}; known are "+strings.Join(keysOf(outletKinds), ", "))
 	}
 	return kind, ok
 }
@@ -107,7 +104,6 @@ func (r *planReader) readFile(e entry, out *Outlet) (pathAt Position) {
 	if !ok {
 		return e.at
 	}
-	out.Kind = "file"
 	set := roll.Settings{Mode: 0o640, Compress: roll.NoCompression, Zone: r.zoneOfPlan, Floor: r.floor}
 	if e, ok := m.require("path", "write path: /var/log/lantern/all.log"); ok {
 		set.Path, pathAt = r.path(e, "/var/log/lantern/all.log"), e.valueAt()
@@ -351,9 +347,9 @@ func (r *planReader) readUntils() {
 				r.unknownOutlet(at, name.text)
 			case i == u.outlet:
 				r.fail(at, "an outlet cannot wait for itself", "name an outlet that sends to a store")
-			case r.outlets[i].Kind == "notify":
+			case r.outlets[i].Kind == NotifyOutlet:
 				r.fail(at, fmt.Sprintf("outlet %s keeps nothing, and owes nothing", name.text), "name an outlet that sends to a store")
-			case r.outlets[i].Kind == "file":
+			case r.outlets[i].Kind == FileOutlet:
 				r.fail(at, fmt.Sprintf("outlet %s is a file, which owes nothing", name.text), "name an outlet that sends to a store")
 			default:
 				own.Until = append(own.Until, name.text)

@@ -41,7 +41,7 @@ type Plan struct {
 // Intake is a named way in.
 type Intake struct {
 	Name    string
-	Kind    string // "syslog", "otlp", "kernel", "own", "files", "containers" or "pipes"
+	Kind    IntakeKind
 	KeepRaw bool
 	Pipes   *Pipes // of pipes, else nil
 	Files   *Files // of files and containers, else nil
@@ -95,7 +95,7 @@ type Service struct {
 // Outlet is a named way out.
 type Outlet struct {
 	Name   string
-	Kind   string // "file", "store", "syslog", "otlp", "http" or "notify"
+	Kind   OutletKind
 	Format *format.Format
 	File   roll.Settings
 	Path   *format.Path // of a file whose path has places, else nil

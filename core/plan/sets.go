@@ -25,7 +25,7 @@ func (p *Plan) Sources() []forecast.Source { return sources(p.Outlets, p.Tends) 
 
 func sources(outlets []Outlet, tends []Tend) (all []forecast.Source) {
 	for _, o := range outlets {
-		if o.Kind != "file" || o.File.Path == "" {
+		if o.Kind != FileOutlet || o.File.Path == "" {
 			continue
 		}
 		folder := filepath.Dir(o.File.Path)

@@ -110,7 +110,7 @@ func (r *planReader) patterns(e entry) (patterns []string) {
 func (r *planReader) checkTended(at Position, pattern string) {
 	for _, o := range r.outlets {
 		found, _ := filepath.Match(pattern, o.File.Path)
-		if o.Kind == "file" && found {
+		if o.Kind == FileOutlet && found {
 			r.fail(at, fmt.Sprintf("the pattern finds the file of outlet %s, which the agent rolls by itself", o.Name), "write a pattern that does not, or another folder")
 			return
 		}

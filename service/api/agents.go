@@ -145,17 +145,7 @@ func (a *API) giveOrder(ctx context.Context, in *giveInput) (*orderOutput, error
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	return &orderOutput{orderOf(o)}, nil
-}
-
-func orderOf(o model.Order) client.Order {
-	order := client.Order{ID: o.ID, By: o.By, Created: o.Created, Done: o.Done}
-	json.Unmarshal([]byte(o.Details), &order.NewOrder) // the service wrote it
-	order.Kind = o.Kind
-	if o.Done != nil {
-		json.Unmarshal([]byte(o.Outcome), &order.Outcome) // the service wrote it
-	}
-	return order
+	return &orderOutput{o}, nil
 }
 
 type ordersInput struct {
@@ -171,11 +161,7 @@ func (a *API) openOrders(ctx context.Context, in *ordersInput) (*ordersOutput, e
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	out := &ordersOutput{Body: []client.Order{}}
-	for _, o := range open {
-		out.Body = append(out.Body, orderOf(o))
-	}
-	return out, nil
+	return &ordersOutput{open}, nil
 }
 
 // OrderPath names an order of an agent.
@@ -193,7 +179,7 @@ func (a *API) order(ctx context.Context, in *OrderPath) (*orderOutput, error) {
 	case err != nil:
 		return nil, a.unavailable(ctx, err)
 	}
-	return &orderOutput{orderOf(o)}, nil
+	return &orderOutput{o}, nil
 }
 
 type outcomeInput struct {
@@ -203,11 +189,7 @@ type outcomeInput struct {
 
 // orderDone takes what came of an order.
 func (a *API) orderDone(ctx context.Context, in *outcomeInput) (*struct{}, error) {
-	outcome, err := json.Marshal(in.Body)
-	if err == nil {
-		err = a.Orders.Done(ctx, in.Agent, in.Order, string(outcome))
-	}
-	if err != nil {
+	if err := a.Orders.Done(ctx, in.Agent, in.Order, in.Body); err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
 	return nil, nil

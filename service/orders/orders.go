@@ -38,58 +38,82 @@ func New(ctx context.Context, db *gorm.DB) *Desk {
 }
 
 // Give puts an order on the desk.
-func (d *Desk) Give(ctx context.Context, agentID string, what client.NewOrder, by string) (model.Order, error) {
+func (d *Desk) Give(ctx context.Context, agentID string, what client.NewOrder, by string) (client.Order, error) {
 	details, err := json.Marshal(what)
 	if err != nil {
-		return model.Order{}, err
+		return client.Order{}, err
 	}
-	o := model.Order{AgentID: agentID, Kind: what.Kind, By: by, Details: string(details), Created: time.Now()}
+	o := model.Order{AgentID: agentID, Kind: string(what.Kind), By: by, Details: string(details), Created: time.Now()}
 	err = d.db.WithContext(ctx).Create(&o).Error
 	if err == nil {
 		d.wake(agentID)
 	}
-	return o, err
+	return valueOf(o), err
+}
+
+// valueOf returns an order as it is spoken of.
+func valueOf(o model.Order) client.Order {
+	order := client.Order{ID: o.ID, By: o.By, Created: o.Created, Done: o.Done}
+	json.Unmarshal([]byte(o.Details), &order.NewOrder) // Give wrote it
+	order.Kind = client.OrderKind(o.Kind)
+	if o.Done != nil {
+		json.Unmarshal([]byte(o.Outcome), &order.Outcome) // Done wrote it
+	}
+	return order
 }
 
 // ErrUnknown says that there is no such order.
 var ErrUnknown = errors.New("there is no such order")
 
 // Find returns an order of an agent.
-func (d *Desk) Find(ctx context.Context, agentID string, id uint64) (o model.Order, err error) {
-	err = d.db.WithContext(ctx).Where("agent_id = ?", agentID).Take(&o, id).Error
+func (d *Desk) Find(ctx context.Context, agentID string, id uint64) (client.Order, error) {
+	var o model.Order
+	err := d.db.WithContext(ctx).Where("agent_id = ?", agentID).Take(&o, id).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		err = ErrUnknown
 	}
-	return o, err
+	return valueOf(o), err
 }
 
 // Done notes what came of an order. What came of it first stays.
-func (d *Desk) Done(ctx context.Context, agentID string, id uint64, outcome string) error {
+func (d *Desk) Done(ctx context.Context, agentID string, id uint64, outcome client.Outcome) error {
+	text, err := json.Marshal(outcome)
+	if err != nil {
+		return err
+	}
 	now := time.Now()
-	return d.db.WithContext(ctx).Model(&model.Order{}).Where("id = ? AND agent_id = ? AND done IS NULL", id, agentID).Updates(model.Order{Done: &now, Outcome: outcome}).Error
+	return d.db.WithContext(ctx).Model(&model.Order{}).Where("id = ? AND agent_id = ? AND done IS NULL", id, agentID).Updates(model.Order{Done: &now, Outcome: string(text)}).Error
 }
 
 // Wait returns the orders of an agent that are not done, the oldest first. It
 // waits for one, at the longest as long as given.
-func (d *Desk) Wait(ctx context.Context, agentID string, longest time.Duration) ([]model.Order, error) {
+func (d *Desk) Wait(ctx context.Context, agentID string, longest time.Duration) ([]client.Order, error) {
 	wake, stop := d.listen(agentID)
 	defer stop()
 	limit := time.NewTimer(longest)
 	defer limit.Stop()
 	for {
-		open := []model.Order{}
+		var open []model.Order
 		err := d.db.WithContext(ctx).Where("agent_id = ? AND done IS NULL AND created > ?", agentID, time.Now().Add(-lifeTime)).Order("id").Find(&open).Error
 		if err != nil || len(open) > 0 {
-			return open, err
+			return valuesOf(open), err
 		}
 		select {
 		case <-wake:
 		case <-limit.C:
-			return open, nil
+			return valuesOf(open), nil
 		case <-ctx.Done():
-			return open, ctx.Err()
+			return nil, ctx.Err()
 		}
 	}
+}
+
+func valuesOf(all []model.Order) []client.Order {
+	values := []client.Order{}
+	for _, o := range all {
+		values = append(values, valueOf(o))
+	}
+	return values
 }
 
 func (d *Desk) listen(agentID string) (wake chan struct{}, stop func()) {

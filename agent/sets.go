@@ -17,27 +17,21 @@ const (
 	verifyTime = 5 * time.Minute
 )
 
-// doFiles does an order about rolled sets; false where it is none.
-func (a *Agent) doFiles(o client.Order) (client.Outcome, bool) {
-	if o.Kind == "roll" {
-		rolled, err := a.Roll(o.Outlet)
-		if err != nil {
-			return client.Outcome{Why: err.Error()}, true
-		}
-		return client.Outcome{Rolled: rolled}, true
+// fileOrders returns what tells of rolled sets, by the orders that ask for it.
+func (a *Agent) fileOrders() map[client.OrderKind]func(path string, to *client.Outcome) error {
+	return map[client.OrderKind]func(string, *client.Outcome) error{client.TellPieces: a.tellPieces, client.LastLines: a.tellLastLines, client.VerifySet: a.tellVerdict}
+}
+
+// tellOfSet tells of the rolled set with a live file, if it is one of the agent's:
+// else anybody who may give orders could read any file.
+func (a *Agent) tellOfSet(path string, tell func(string, *client.Outcome) error) (outcome client.Outcome) {
+	if _, known := a.tallyOf(path); !known {
+		return client.Outcome{Why: "the agent has no rolled set of that path"}
 	}
-	tell, known := map[string]func(string, *client.Outcome) error{"pieces": a.tellPieces, "last_lines": a.tellLastLines, "verify": a.tellVerdict}[o.Kind]
-	if !known {
-		return client.Outcome{}, false
+	if err := tell(path, &outcome); err != nil {
+		return client.Outcome{Why: err.Error()}
 	}
-	outcome := client.Outcome{}
-	if _, known := a.tallyOf(o.Path); !known { // else anybody who may give orders could read any file
-		return client.Outcome{Why: "the agent has no rolled set of that path"}, true
-	}
-	if err := tell(o.Path, &outcome); err != nil {
-		return client.Outcome{Why: err.Error()}, true
-	}
-	return outcome, true
+	return outcome
 }
 
 // tallyOf returns the hash of the last line that this run has written into the

@@ -1,0 +1,40 @@
+package plan
+
+// IntakeKind is what a way in reads from, as the plan names it.
+type IntakeKind string
+
+// The kinds of intakes.
+const (
+	SyslogIntake     IntakeKind = "syslog"
+	FilesIntake      IntakeKind = "files"
+	ContainersIntake IntakeKind = "containers"
+	PipesIntake      IntakeKind = "pipes"
+	OTLPIntake       IntakeKind = "otlp"
+	KernelIntake     IntakeKind = "kernel"
+	OwnIntake        IntakeKind = "own" // the agent's own log
+)
+
+var intakeKinds = []IntakeKind{SyslogIntake, FilesIntake, ContainersIntake, PipesIntake, OTLPIntake, KernelIntake, OwnIntake}
+
+// OutletKind is what a way out leads to, as the plan names it.
+type OutletKind string
+
+// The kinds of outlets.
+const (
+	FileOutlet   OutletKind = "file"
+	StoreOutlet  OutletKind = "store"
+	SyslogOutlet OutletKind = "syslog"
+	OTLPOutlet   OutletKind = "otlp"
+	HTTPOutlet   OutletKind = "http"
+	NotifyOutlet OutletKind = "notify"
+)
+
+var outletKinds = []OutletKind{FileOutlet, StoreOutlet, SyslogOutlet, OTLPOutlet, HTTPOutlet, NotifyOutlet}
+
+// keysOf returns kinds as the keys of a mapping.
+func keysOf[K ~string](kinds []K) (keys []string) {
+	for _, k := range kinds {
+		keys = append(keys, string(k))
+	}
+	return keys
+}
