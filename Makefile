@@ -3,7 +3,7 @@
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 export CGO_ENABLED = 0
 
-.PHONY: build demo test race soak lint bench fuzz setup screenshots console
+.PHONY: build demo test race soak lint bench fuzz setup screenshots console describe
 
 build: console
 	go build -tags nomsgpack -trimpath -ldflags '-s -w' -o bin/oakbarrel ./cmd/oakbarrel
@@ -18,12 +18,16 @@ test: setup console
 # The pages of the console, which the binary embeds.
 console: console/dist/index.html
 
-console/dist/index.html: console/package-lock.json console/index.html console/vite.config.ts console/tsconfig.json $(wildcard console/src/*)
+console/dist/index.html: console/package-lock.json console/openapi.json console/index.html console/vite.config.ts console/tsconfig.json $(filter-out console/src/schema.d.ts,$(wildcard console/src/*))
 	cd console && npm ci --no-audit --no-fund --loglevel=error && npm run build --loglevel=error 
+
+# The description of the service's interface, anew: the console's types are made of it.
+describe: setup
+	OAKBARREL_DESCRIBE=1 go test -count=1 -run TheConsoleKnowsTheInterface ./service/api
 
 # What works with several goroutines again, looking for data races; with WHOLE=./e2e whole processes too. It needs gcc.
 race: setup console
-	CGO_ENABLED=1 OAKBARREL_RACE=1 go test -count=1 -race -timeout 20m ./core/roll ./core/tail ./core/disk/... ./core/memo ./core/spool ./agent ./service/... $(WHOLE)
+	CGO_ENABLED=1 OAKBARREL_RACE=1 go test -count=1 -race -timeout 20m ./core/roll ./core/tail ./core/disk/... ./core/memo ./core/spool ./agent/... ./service/... $(WHOLE)
 
 lint: console/lint/node_modules
 	@test -z "$$(gofmt -l .)" || { gofmt -l .; echo 'run: gofmt -w .'; exit 1; }

@@ -73,10 +73,10 @@ type OutletStatus struct {
 	LiveBytes    int64      `json:"live_bytes"`
 	Pieces       int        `json:"pieces"`
 	PieceBytes   int64      `json:"piece_bytes"`
-	Paths        []string   `json:"paths"`       // of the live files of a file outlet, at most 100
-	TallyLines   int        `json:"tally_lines"` // where there is one set
-	TallyHash    string     `json:"tally_hash"`  // of the last line, "" for none
-	TallyTail    []string   `json:"tally_tail"`  // the hashes of its last lines, at most 20
+	Paths        []string   `json:"paths" nullable:"true"`      // of the live files of a file outlet, at most 100
+	TallyLines   int        `json:"tally_lines"`                // where there is one set
+	TallyHash    string     `json:"tally_hash"`                 // of the last line, "" for none
+	TallyTail    []string   `json:"tally_tail" nullable:"true"` // the hashes of its last lines, at most 20
 	LastWrite    *time.Time `json:"last_write"`
 	Trouble      string     `json:"trouble"` // why it cannot write, "" where it can
 	TroubleSince *time.Time `json:"trouble_since"`

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"oakbarrel/core/plan"
 	"oakbarrel/core/roll"
 )
 
@@ -182,7 +183,7 @@ type SetRetention struct {
 // CaskAndFeeds is a cask with the feeds that flow into it.
 type CaskAndFeeds struct {
 	Cask
-	Feeds []Feed `json:"feeds" nullable:"false"`
+	Feeds []Feed `json:"feeds"`
 }
 
 // Feed is the ordered flow of records from one outlet of one agent, as far as a cask has it.
@@ -265,7 +266,7 @@ type Host struct {
 // HostStatus is an agent that the service has heard, and what it says of itself.
 type HostStatus struct {
 	Host
-	Status       any            `json:"status"` // as the agent's status command has it
+	Status       Status         `json:"status"`
 	TallyTrouble []TallyTrouble `json:"tally_trouble"`
 }
 
@@ -279,7 +280,7 @@ type TallyTrouble struct {
 // Counts answers a count.
 type Counts struct {
 	Total  int64   `json:"total"`
-	By     []Count `json:"by" nullable:"false"`
+	By     []Count `json:"by"`
 	Others int64   `json:"others,omitempty"` // of values that are not among those
 }
 
@@ -291,8 +292,8 @@ type Placed struct {
 
 // Neighbours is what came before and after a record, the oldest first.
 type Neighbours struct {
-	Before []Placed `json:"before" nullable:"false"`
-	After  []Placed `json:"after" nullable:"false"`
+	Before []Placed `json:"before"`
+	After  []Placed `json:"after"`
 }
 
 // Count is how many records have a key.
@@ -331,11 +332,11 @@ type PlanText struct {
 
 // CheckedPlan is what is wrong in a plan, and where its records can go.
 type CheckedPlan struct {
-	Findings []Finding `json:"findings" nullable:"false"`
-	Outlets  []string  `json:"outlets" nullable:"false"`
-	Rules    []string  `json:"rules" nullable:"false"`
-	About    []string  `json:"about" nullable:"false"` // of each rule, a digit for each priority: 0 it never matches, 1 maybe, 2 always
-	Cells    []any     `json:"cells" nullable:"false"` // as plan matrix tells them; none where the plan has errors
+	Findings []Finding   `json:"findings"`
+	Outlets  []string    `json:"outlets"`
+	Rules    []string    `json:"rules"`
+	About    []string    `json:"about"` // of each rule, a digit for each priority: 0 it never matches, 1 maybe, 2 always
+	Cells    []plan.Cell `json:"cells"` // as plan matrix tells them; none where the plan has errors
 }
 
 // Finding is something wrong in a plan.

@@ -1,4 +1,5 @@
 // What the service says, and how it is asked. docs/store.md describes the interface.
+import type { components } from "./schema";
 
 export type Value = string | number | boolean | null | Value[] | { [key: string]: Value };
 
@@ -19,124 +20,31 @@ export interface Rec {
   raw?: string;
 }
 
-export interface Outlet {
-  name: string;
-  kind: string;
-  path: string;
-  in: number;
-  held_at_start: number;
-  files: number;
-  paths: string[] | null;
-  live_bytes: number;
-  pieces: number;
-  piece_bytes: number;
-  out: number;
-  held: number;
-  shed: number;
-  refused: number;
-  trouble: string;
-  held_since?: string | null;
-  next_try?: string | null;
-}
-
-// What a forecast tells of a source of files, and of a disk. Bytes are those on disk.
-export interface SetForecast {
-  name: string;
-  bytes: number;
-  bytes_per_day: number;
-  oldest: string | null;
-  will_reach: number | null;
-  ceiling: number | null;
-  disk: string;
-}
-
-export interface DiskForecast {
-  folder: string;
-  size: number;
-  free: number;
-  floor: number;
-  bytes_per_day: number;
-  full: string | null;
-  ceiling: number | null;
-  fits: boolean;
-}
-
-export interface Container {
-  intake: string;
-  name: string;
-  id: string;
-  image: string;
-  pod: string;
-  running: boolean;
-  read: boolean;
-  why: string;
-  stdout_per_minute: number;
-  stderr_per_minute: number;
-  log_driver: string;
-  advice: { what: string; remedy: string }[];
-  layer_bytes: number;
-  layer_bytes_per_hour: number;
-  growing: { path: string; bytes: number; grown: number }[];
-}
-
-export interface FollowedFile {
-  intake: string;
-  file: string;
-  size: number;
-  read: number;
-  behind: number;
-  behind_seconds: number;
-  state: "reading" | "at end" | "finished" | "not read";
-  why: string;
-  cuts: number;
-  cut_seconds: number;
-}
-
-export interface Host {
-  name: string;
-  agent_id: string;
-  last_heard: string;
-  plan_hash: string;
-  held: number;
-  tally_trouble?: { path: string; what: string; at: string }[];
-  status: {
-    since: string;
-    plan: { file: string; read_at: string; changed_on_disk: boolean; refused: { at: string; why: string } | null };
-    intakes: { name: string; kind: string; addresses: string[]; read: number; missed: number; unparsed: number; turned_away: number; last_record: string | null; trouble?: string }[];
-    rules: { in: number; routed: number; dropped: number };
-    outlets: Outlet[];
-    balance: { closes: boolean; difference: number };
-    followed?: FollowedFile[];
-    containers?: Container[];
-    tended?: { tend: string; path: string; live_bytes: number; pieces: number; piece_bytes: number; trouble: string }[];
-    forecast?: { sets: SetForecast[]; disks: DiskForecast[] };
-    told?: Told[];
-    faults?: Fault[];
-    damaged?: { at: string; part: string; file: string; cost: string; aside: string }[];
-    details?: { rule: string; from: string; to: string; until: string }[];
-  };
-}
-
-// A part of an agent that has failed; next is when it is begun again, null where it runs.
-export interface Fault {
-  part: string;
-  count: number;
-  first: string;
-  last: string;
-  what: string;
-  where: string;
-  lost: number;
-  next: string | null;
-}
-
-// A notice that a person got.
-export interface Told {
-  at: string;
-  outlet: string;
-  title: string;
-  text: string;
-  records: number;
-}
+// What the service answers is described in console/openapi.json, of which schema.d.ts
+// is made. These are its names here.
+type Said = components["schemas"];
+export type Account = Said["Account"];
+export type Cask = Said["Cask"];
+export type CaskAndFeeds = Said["CaskAndFeeds"];
+export type Cell = Said["Cell"];
+export type Checked = Said["CheckedPlan"];
+export type Container = Said["ContainerStatus"];
+export type DiskForecast = Said["Disk"];
+export type Fault = Said["Fault"];
+export type Finding = Said["Finding"];
+export type FollowedFile = Said["FollowedFile"];
+export type Hop = Said["Hop"];
+export type Host = Said["HostStatus"];
+export type Order = Said["Order"];
+export type Outlet = Said["OutletStatus"];
+export type Piece = Said["Piece"];
+export type SetForecast = Said["Set"];
+export type Told = Said["Told"];
+export type Verdict = Said["Verdict"];
+export type View = Said["View"];
+export type Retention = Pick<Cask, "keep_days" | "keep_total" | "held" | "days_at_most">;
+export type Explained = Omit<Said["Explanation"], "record" | "becomes"> & { record: Rec; becomes?: Rec };
+export type Compared = Omit<Said["Compared"], "changes"> & { changes: (Omit<Said["ComparedChange"], "examples"> & { examples: Rec[] })[] };
 
 export class Problem extends Error {
   status: number;
@@ -161,11 +69,6 @@ async function ask(path: string, init?: RequestInit): Promise<Response> {
 
 export async function get<T>(path: string, signal?: AbortSignal): Promise<T> {
   return (await ask(path, { signal })).json();
-}
-
-export interface Account {
-  name: string;
-  role: string;
 }
 
 export async function signIn(name: string, password: string): Promise<Account> {
@@ -231,68 +134,8 @@ async function* linesOf(response: Response): AsyncGenerator<string> {
   }
 }
 
-export interface Order {
-  id: number;
-  done: string | null;
-  outcome: { text?: string; goes_to?: string[]; hops?: Hop[]; why?: string; rolled?: { path: string; rolled: boolean; piece: string; why: string }[]; pieces?: Piece[]; lines?: string[]; verdict?: Verdict };
-}
-
-// A closed file of a rolled set.
-export interface Piece {
-  name: string;
-  size: number;
-  bytes: number;
-  records: number;
-  rolled: string;
-  first: string | null;
-  last: string | null;
-  tallied: boolean;
-}
-
-// What the check of a set against its tally has found.
-export interface Verdict {
-  ok: boolean;
-  hash: string;
-  pieces: number;
-  records: number;
-  removed: number;
-  why: string;
-  piece: string;
-}
-
-// Hop is a station that a traced record has come to, or where it has stopped.
-export interface Hop {
-  hop: string;
-  outlet?: string;
-  ms: number;
-  done: boolean;
-  detail: string;
-}
-
 async function post<T>(path: string, body: unknown, signal?: AbortSignal): Promise<T> {
   return (await ask(path, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body), signal })).json();
-}
-
-// For how long a cask keeps its records; 0 stands for no bound. Sizes are bytes.
-export interface Retention {
-  keep_days: number;
-  keep_total: number;
-  held: boolean;
-  days_at_most: number;
-}
-
-export interface Cask extends Retention {
-  name: string;
-  records: number;
-  bytes: number;
-  first: string | null;
-  last: string | null;
-  bytes_per_day: number;
-  will_reach: number | null;
-}
-
-export interface CaskAndFeeds extends Cask {
-  feeds: { host: string; sender: string; agent_id: string; outlet: string; confirmed: number; records: number; shed: number; lost: number; refused: number; arrived: string | null; delay_seconds: number }[];
 }
 
 export async function setCask(name: string, to: Retention): Promise<CaskAndFeeds> {
@@ -306,14 +149,6 @@ export async function invite(cask: string, label: string): Promise<{ text: strin
   return { text: "barrel-" + btoa(ticket).replace(/\+/g, "-").replace(/\//g, "_").replace(/=+$/, ""), ends: made.ends };
 }
 
-// A search that somebody has kept, for everybody.
-export interface View {
-  name: string;
-  cask?: string;
-  since: string;
-  where?: string;
-}
-
 export async function keepView(v: View): Promise<View[]> {
   return (await ask("/views", { method: "PUT", headers: { "Content-Type": "application/json" }, body: JSON.stringify(v) })).json();
 }
@@ -323,7 +158,7 @@ export async function dropView(name: string): Promise<View[]> {
 }
 
 // order gives an agent an order, and returns what came of it.
-export async function order(agent: string, what: { kind: string; rule?: string; to?: string; seconds?: number; outlet?: string; path?: string }): Promise<Order> {
+export async function order(agent: string, what: Omit<Said["NewOrder"], "$schema">): Promise<Order> {
   const path = `/agents/${agent}/orders`;
   let given = await post<Order>(path, what);
   for (const began = Date.now(); !given.done; given = await get<Order>(`${path}/${given.id}`)) {
@@ -333,52 +168,7 @@ export async function order(agent: string, what: { kind: string; rule?: string; 
   return given;
 }
 
-export interface Finding {
-  line: number;
-  column: number;
-  kind: "error" | "warning";
-  what: string;
-  mend: string;
-}
-
-export interface Cell {
-  facility: string;
-  severity: string;
-  surely: string[];
-  maybe: string[];
-  nowhere: "never" | "maybe" | "always";
-}
-
-export interface Checked {
-  findings: Finding[];
-  outlets: string[];
-  rules: string[];
-  about: string[]; // of each rule, a digit for each priority: 0 never, 1 maybe, 2 always
-  cells: Cell[];
-}
-
-export interface Explained {
-  record: Rec;
-  becomes?: Rec;
-  rules: { name: string; matched: boolean; reached: boolean; because: string; changes: string[] }[];
-  otherwise: boolean;
-  dropped_by: string | null;
-  goes_to: string[];
-}
-
-export interface Compared {
-  records: number;
-  since: string;
-  until: string;
-  same: number;
-  moved: number;
-  no_longer_kept: number;
-  newly_kept: number;
-  outlets: { name: string; old_records: number; new_records: number; old_bytes_a_day: number | null; new_bytes_a_day: number | null }[];
-  changes: { records: number; from: string[]; to: string[]; old_rules: string[]; new_rules: string[]; examples: Rec[] }[];
-}
-
-export const planOf = (agent: string) => get<{ hash: string; text: string }>(`/agents/${agent}/plan`);
+export const planOf = (agent: string) => get<Said["AgentPlan"]>(`/agents/${agent}/plan`);
 export const checkPlan = (text: string, signal?: AbortSignal) => post<Checked>("/plans/check", { text }, signal);
 export const explain = (text: string, what: { line: string } | { record: Rec }) => post<Explained>("/plans/explain", { text, ...what });
 export const compare = (body: { old: string; new: string; cask?: string; since: string }) => post<Compared>("/plans/compare", body);

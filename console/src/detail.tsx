@@ -14,7 +14,7 @@ export function DetailWindows({ host: h }: { host: Host }) {
   const [to, setTo] = useState("debug");
   const [seconds, setSeconds] = useState(1800);
   const rules = useQuery({ queryKey: ["rules", h.agent_id, h.plan_hash], enabled: may, queryFn: async () => (await checkPlan((await planOf(h.agent_id)).text)).rules });
-  const give = useMutation({ mutationFn: (what: { kind: string; rule: string; to?: string; seconds?: number }) => order(h.agent_id, what) });
+  const give = useMutation({ mutationFn: (what: { kind: "detail_open" | "detail_close"; rule: string; to?: string; seconds?: number }) => order(h.agent_id, what) });
   const control = "rounded border border-line bg-paper px-2 py-1 text-sm";
   const windows = h.status.details ?? [];
   return (

@@ -63,7 +63,7 @@ type Cell struct {
 	Severity string   `json:"severity"`
 	Surely   []string `json:"surely"`
 	Maybe    []string `json:"maybe"`
-	Nowhere  string   `json:"nowhere"` // never, maybe or always
+	Nowhere  string   `json:"nowhere" enum:"never,maybe,always"` // never, maybe or always
 }
 
 var verdictNames = map[condition.Verdict]string{condition.Never: "never", condition.Maybe: "maybe", condition.Always: "always"}

@@ -7,8 +7,8 @@ import (
 
 // The comparison for programs.
 type (
-	// Report is a comparison that is finished.
-	Report struct {
+	// Compared is a comparison that is finished.
+	Compared struct {
 		Records      int              `json:"records"`
 		Since        time.Time        `json:"since"` // of the records
 		Until        time.Time        `json:"until"`
@@ -39,8 +39,8 @@ type (
 )
 
 // Report returns the comparison for programs. Call Finish before.
-func (c *Comparison) Report() Report {
-	j := Report{Records: c.Records, Since: c.First, Until: c.Last, Same: c.Same, Moved: c.Moved, NoLongerKept: c.Lost, NewlyKept: c.New, Outlets: []ComparedOutlet{}, Changes: []ComparedChange{}}
+func (c *Comparison) Report() Compared {
+	j := Compared{Records: c.Records, Since: c.First, Until: c.Last, Same: c.Same, Moved: c.Moved, NoLongerKept: c.Lost, NewlyKept: c.New, Outlets: []ComparedOutlet{}, Changes: []ComparedChange{}}
 	for _, o := range c.Outlets {
 		out := ComparedOutlet{Name: o.Name, OldRecords: o.Records[0], NewRecords: o.Records[1]}
 		if before, ok := c.ADay(o.Bytes[0]); ok {

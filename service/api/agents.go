@@ -5,8 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"reflect"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
@@ -80,7 +82,23 @@ func hostOf(r model.Agent) client.Host {
 	return client.Host{Name: r.Host, AgentID: r.ID, LastHeard: r.LastHeard, PlanHash: r.PlanHash, Held: r.Held}
 }
 
-type statusesOutput struct{ Body []client.HostStatus }
+// hostStatus is a [client.HostStatus] whose status is as the agent said it: a newer
+// one may tell more than is known here.
+type hostStatus struct {
+	client.Host
+	Status       saidStatus            `json:"status"`
+	TallyTrouble []client.TallyTrouble `json:"tally_trouble"`
+}
+
+// saidStatus is a [client.Status] as JSON.
+type saidStatus struct{ json.RawMessage }
+
+// Schema implements [huma.SchemaProvider].
+func (saidStatus) Schema(r huma.Registry) *huma.Schema {
+	return r.Schema(reflect.TypeFor[client.Status](), true, "Status")
+}
+
+type statusesOutput struct{ Body []hostStatus }
 
 // statuses tells what each agent says of itself, as it said it.
 func (a *API) statuses(ctx context.Context, _ *struct{}) (*statusesOutput, error) {
@@ -88,24 +106,18 @@ func (a *API) statuses(ctx context.Context, _ *struct{}) (*statusesOutput, error
 	if err := a.DB.WithContext(ctx).Order("host, id").Find(&rows).Error; err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	out := &statusesOutput{Body: []client.HostStatus{}}
+	out := &statusesOutput{Body: []hostStatus{}}
 	for _, r := range rows {
-		s, err := statusOf(r)
-		if err != nil {
-			return nil, err
-		}
-		out.Body = append(out.Body, s)
+		out.Body = append(out.Body, statusOf(r))
 	}
 	return out, nil
 }
 
-func statusOf(r model.Agent) (client.HostStatus, error) {
-	s := client.HostStatus{Host: hostOf(r), TallyTrouble: troubleOf(r.Tallies)}
-	err := json.Unmarshal(r.Status, &s.Status) // before s is copied
-	return s, err
+func statusOf(r model.Agent) hostStatus {
+	return hostStatus{hostOf(r), saidStatus{json.RawMessage(r.Status)}, troubleOf(r.Tallies)}
 }
 
-type agentOutput struct{ Body client.HostStatus }
+type agentOutput struct{ Body hostStatus }
 
 // agent tells what one agent says of itself.
 func (a *API) agent(ctx context.Context, in *AgentPath) (*agentOutput, error) {
@@ -117,8 +129,7 @@ func (a *API) agent(ctx context.Context, in *AgentPath) (*agentOutput, error) {
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	s, err := statusOf(row)
-	return &agentOutput{s}, err
+	return &agentOutput{statusOf(row)}, nil
 }
 
 func notHeard() error {

@@ -60,6 +60,7 @@ func (a *API) Handler() http.Handler {
 }
 
 func config() huma.Config {
+	huma.DefaultArrayNullable = false // what lists is never null, unless its type says so
 	c := huma.DefaultConfig("Oak Barrel", "1")
 	c.Info.Description = "Each request brings a token (Authorization: Bearer TOKEN) or, where a person has signed in, the cookie of the session."
 	c.OpenAPIPath, c.DocsPath, c.SchemasPath, c.CreateHooks = openAPIPath, "", "", nil

@@ -620,3 +620,30 @@ func TestPlansAreLookedAtInTheService(t *testing.T) {
 		t.Errorf("%d of %d, %v", len(counts.By), counts.Total, err)
 	}
 }
+
+// described is where the description of the interface is kept for the console,
+// whose types are made of it.
+const described = "../../console/openapi.json"
+
+func TestTheConsoleKnowsTheInterface(t *testing.T) {
+	f := newFixture(t)
+	response, err := http.Get(f.server.URL + "/api/v1/openapi.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	now, err := io.ReadAll(response.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var pretty bytes.Buffer
+	json.Indent(&pretty, now, "", " ")
+	if os.Getenv("OAKBARREL_DESCRIBE") != "" {
+		if err := os.WriteFile(described, pretty.Bytes(), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if kept, err := os.ReadFile(described); err != nil || !bytes.Equal(kept, pretty.Bytes()) {
+		t.Errorf("%s does not describe the interface as it is (%v); run: make describe", described, err)
+	}
+}

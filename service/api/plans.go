@@ -27,7 +27,7 @@ type checkedOutput struct{ Body client.CheckedPlan }
 // checkPlan tells what is wrong in a plan, and where its records can go.
 func (a *API) checkPlan(_ context.Context, in *planInput) (*checkedOutput, error) {
 	p, findings := plan.Parse("plan.yaml", []byte(in.Body.Text))
-	out := &checkedOutput{client.CheckedPlan{Findings: []client.Finding{}, Outlets: []string{}, Rules: []string{}, About: []string{}, Cells: []any{}}}
+	out := &checkedOutput{client.CheckedPlan{Findings: []client.Finding{}, Outlets: []string{}, Rules: []string{}, About: []string{}, Cells: []plan.Cell{}}}
 	for _, f := range findings {
 		kind := "error"
 		if f.Warning {
@@ -49,9 +49,7 @@ func (a *API) checkPlan(_ context.Context, in *planInput) (*checkedOutput, error
 		}
 		out.Body.About = append(out.Body.About, string(about))
 	}
-	for _, c := range p.Cells() {
-		out.Body.Cells = append(out.Body.Cells, c)
-	}
+	out.Body.Cells = append(out.Body.Cells, p.Cells()...)
 	return out, nil
 }
 
@@ -75,7 +73,7 @@ type explainInput struct {
 	Body client.ExplainPlan
 }
 
-type explainedOutput struct{ Body any }
+type explainedOutput struct{ Body plan.Explanation }
 
 // explainPlan tells what each rule of a plan says of a message or a record.
 func (a *API) explainPlan(_ context.Context, in *explainInput) (*explainedOutput, error) {
@@ -100,12 +98,14 @@ func (a *API) explainPlan(_ context.Context, in *explainInput) (*explainedOutput
 	return &explainedOutput{x}, nil
 }
 
+type comparedOutput struct{ Body plan.Compared }
+
 type compareInput struct {
 	Body client.ComparePlans
 }
 
 // comparePlans judges what a cask holds by two plans.
-func (a *API) comparePlans(ctx context.Context, in *compareInput) (*explainedOutput, error) {
+func (a *API) comparePlans(ctx context.Context, in *compareInput) (*comparedOutput, error) {
 	before, err := parsePlan("the old plan", in.Body.Old)
 	if err != nil {
 		return nil, err
@@ -132,7 +132,7 @@ func (a *API) comparePlans(ctx context.Context, in *compareInput) (*explainedOut
 		return nil, a.unavailable(ctx, err)
 	}
 	c.Finish()
-	return &explainedOutput{c.Report()}, nil
+	return &comparedOutput{c.Report()}, nil
 }
 
 type planTextOutput struct{ Body client.AgentPlan }
