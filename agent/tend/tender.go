@@ -199,7 +199,7 @@ func (t *tender) after(ctx context.Context) {
 	var what string
 	var err error
 	switch {
-	case a.Signal != 0:
+	case a.Signal != "":
 		what, err = signalTo(a)
 	case a.Command != nil:
 		what, err = runAfter(ctx, a)
@@ -240,10 +240,10 @@ func signalTo(a plan.After) (what string, err error) {
 	if owner != 0 && owner != of {
 		return "", fmt.Errorf("%s is of user %d and names process %d of user %d; it is not signalled", a.PIDFile, owner, pid, of)
 	}
-	if err := unix.Kill(pid, a.Signal); err != nil {
+	if err := unix.Kill(pid, unix.SignalNum("SIG"+a.Signal)); err != nil {
 		return "", fmt.Errorf("process %d of %s: %w", pid, a.PIDFile, err)
 	}
-	return fmt.Sprintf("%s to process %d", unix.SignalName(a.Signal), pid), nil
+	return fmt.Sprintf("SIG%s to process %d", a.Signal, pid), nil
 }
 
 // runAfter runs the command, within its time.

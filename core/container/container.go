@@ -9,7 +9,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
-	"os"
+	"oakbarrel/core/disk"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -90,7 +90,7 @@ func ofCRI(root, path string, parts []string) (Container, error) {
 // names looks the name of a container up in the list that a runtime without
 // pods keeps beside the folders.
 func names(root string, c *Container) {
-	b, err := os.ReadFile(filepath.Join(root, "containers.json"))
+	b, err := disk.ReadFile(filepath.Join(root, "containers.json"))
 	if err != nil {
 		return
 	}
@@ -143,14 +143,14 @@ func readDocker(root, id string) (c Container, err error) {
 	c = Container{ID: id, Name: strings.TrimPrefix(config.Name, "/"), Image: config.Config.Image, Labels: config.Config.Labels, Running: config.State.Running, Terminal: config.Config.Tty,
 		Driver: host.LogConfig.Type, Options: host.LogConfig.Config, Log: config.LogPath}
 	data := filepath.Dir(root)
-	if mount, err := os.ReadFile(filepath.Join(data, "image/overlay2/layerdb/mounts", id, "mount-id")); err == nil {
+	if mount, err := disk.ReadFile(filepath.Join(data, "image/overlay2/layerdb/mounts", id, "mount-id")); err == nil {
 		c.Layer = filepath.Join(data, "overlay2", filepath.Base(strings.TrimSpace(string(mount))), "diff")
 	}
 	return c, nil
 }
 
 func readJSON(path string, to any) error {
-	b, err := os.ReadFile(path)
+	b, err := disk.ReadFile(path)
 	if err != nil {
 		return err
 	}
@@ -164,7 +164,7 @@ func readJSON(path string, to any) error {
 // holds, in the order of their names.
 func List(engine, root string) (all []Container, err error) {
 	if engine == Docker {
-		entries, err := os.ReadDir(root)
+		entries, err := disk.ReadDir(root)
 		if err != nil {
 			return nil, err
 		}

@@ -1,6 +1,14 @@
-// Package disk is the only place that changes files. Everything else of the
-// core goes through its [Disk], so that a test can count, fail or cut short
-// any change. It knows nothing else of the project.
+// Package disk is where the core meets the machine. Nothing else of the core opens,
+// changes or looks at a file, or asks the system for anything; a test keeps that.
+//
+// What changes files goes through a [Disk], so that a test can count, fail or cut
+// short any change: [OS] is the real one, [Beneath] and [OpenFolder] are held to one
+// folder whatever others put in its place. What only reads is functions: [FactsAt]
+// tells what is known of a file without reading it, [OpenRead] and [OpenRegular]
+// open what others may have put there, [Space] and [Floor] tell of the disk's room.
+//
+// It knows nothing else of the project. All of it may be used by several goroutines
+// at a time.
 package disk
 
 import (

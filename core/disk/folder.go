@@ -52,6 +52,24 @@ func (f *Folder) Inside(path string) string {
 	return "/proc/self/fd/" + strconv.Itoa(f.fd) + "/" + filepath.Base(path)
 }
 
+// OpenRead opens a file of the folder for reading. A link is not followed, and a
+// named pipe does not block.
+func (f *Folder) OpenRead(path string) (*Handle, error) { return f.openPlain(path, os.O_RDONLY) }
+
+// OpenToCut opens a file of the folder likewise, for reading and for cutting.
+func (f *Folder) OpenToCut(path string) (*Handle, error) { return f.openPlain(path, os.O_RDWR) }
+
+func (f *Folder) openPlain(path string, flags int) (*Handle, error) {
+	file, err := os.OpenFile(f.Inside(path), flags|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+	return file, named(err, path)
+}
+
+// Lstat looks at what stands in the folder; a link is not followed.
+func (f *Folder) Lstat(path string) (fs.FileInfo, error) {
+	st, err := os.Lstat(f.Inside(path))
+	return st, named(err, path)
+}
+
 // only refuses a path that is not in the folder.
 func (f *Folder) only(path string) (string, error) {
 	if filepath.Dir(path) != f.dir {

@@ -4,7 +4,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -28,12 +27,15 @@ func Existing(folder string) string {
 	}
 }
 
-// Birth returns when a file was made, or where the file system does not tell,
-// when it was last written.
-func Birth(path string, st fs.FileInfo) time.Time {
-	var x unix.Statx_t
-	if err := unix.Statx(unix.AT_FDCWD, path, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_BTIME, &x); err == nil && x.Mask&unix.STATX_BTIME != 0 {
-		return time.Unix(x.Btime.Sec, int64(x.Btime.Nsec))
-	}
-	return st.ModTime()
+// blind are the file systems whose changes by others the kernel does not see,
+// by their magic numbers (statfs(2)).
+var blind = map[int64]bool{
+	unix.NFS_SUPER_MAGIC: true, unix.SMB_SUPER_MAGIC: true, unix.SMB2_SUPER_MAGIC: true, unix.CIFS_SUPER_MAGIC: true,
+	unix.FUSE_SUPER_MAGIC: true, unix.V9FS_MAGIC: true, unix.AFS_SUPER_MAGIC: true, unix.CODA_SUPER_MAGIC: true, unix.CEPH_SUPER_MAGIC: true,
+}
+
+// IsBlind tells whether the kernel does not tell what others change in a folder.
+func IsBlind(folder string) bool {
+	var st unix.Statfs_t
+	return unix.Statfs(folder, &st) != nil || blind[int64(st.Type)]
 }

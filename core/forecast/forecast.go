@@ -8,11 +8,8 @@ package forecast
 import (
 	"bytes"
 	"math"
-	"os"
 	"sort"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"oakbarrel/core/disk"
 	"oakbarrel/core/roll"
@@ -73,12 +70,12 @@ func Of(sources []Source, now time.Time) Report {
 	for _, s := range sources {
 		set, g := look(s, now)
 		folder := disk.Existing(s.Folder)
-		var st unix.Stat_t
-		if unix.Stat(folder, &st) == nil {
-			i, known := devices[st.Dev]
+		if st, err := disk.Stat(folder); err == nil {
+			device := disk.FactsOf(st).Device
+			i, known := devices[device]
 			if !known {
 				i = len(r.Disks)
-				devices[st.Dev] = i
+				devices[device] = i
 				r.Disks = append(r.Disks, diskOf(folder, s.Settings))
 				growing = append(growing, nil)
 			}
@@ -179,7 +176,7 @@ const shortest = time.Minute
 func measure(live string, format roll.Format, now time.Time) (m measured) {
 	pieces, _ := roll.Pieces(live)
 	tally := &roll.Tally{}
-	if st, err := os.Stat(live + roll.TallySuffix); err == nil && st.Size() < longTally {
+	if st, err := disk.Stat(live + roll.TallySuffix); err == nil && st.Size() < longTally {
 		tally, _ = roll.ReadTally(live)
 	}
 	lines := tally.ByName()
@@ -213,9 +210,9 @@ func measure(live string, format roll.Format, now time.Time) (m measured) {
 	if n := len(pieces); n > 0 && pieces[n-1].Stamp.Sub(began) >= shortest && recent > 0 {
 		ended = pieces[n-1].Stamp // the live file is not compressed yet, and would count too much
 	}
-	if st, err := os.Stat(live); err == nil {
+	if st, err := disk.Stat(live); err == nil {
 		m.bytes += st.Size()
-		born := disk.Birth(live, st)
+		born := disk.Made(live, st)
 		if t, ok := firstTime(live, format); ok && t.Before(born) {
 			born = t
 		}

@@ -14,7 +14,6 @@ import (
 	"hash/crc32"
 	"io/fs"
 	"maps"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -77,7 +76,7 @@ func Read(path string) (Found, error) {
 	missing, anew := 0, uint64(0)
 	var first error
 	for _, p := range Paths(path) {
-		b, err := os.ReadFile(p)
+		b, err := disk.ReadFile(p)
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
 			missing, first = missing+1, err

@@ -2,7 +2,6 @@ package plan
 
 import (
 	"fmt"
-	"os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -142,22 +141,10 @@ func (r *planReader) readFile(e entry, out *Outlet) (pathAt Position) {
 // readOwner reads whom new files belong to.
 func (r *planReader) readOwner(m mapping, o *disk.Owner) {
 	if e, ok := m.get("owner"); ok {
-		o.User, o.SetUser = r.account(e, "user", o, func(name string) (string, error) {
-			u, err := user.Lookup(name)
-			if err != nil {
-				return "", err
-			}
-			return u.Uid, nil
-		})
+		o.User, o.SetUser = r.account(e, "user", o, disk.UserID)
 	}
 	if e, ok := m.get("group"); ok {
-		o.Group, o.SetGroup = r.account(e, "group", o, func(name string) (string, error) {
-			g, err := user.LookupGroup(name)
-			if err != nil {
-				return "", err
-			}
-			return g.Gid, nil
-		})
+		o.Group, o.SetGroup = r.account(e, "group", o, disk.GroupID)
 	}
 }
 

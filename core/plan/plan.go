@@ -12,7 +12,6 @@ import (
 	"fmt"
 	"io/fs"
 	"net/netip"
-	"os"
 	"time"
 
 	"oakbarrel/core/condition"
@@ -172,7 +171,7 @@ const maxSize = 1 << 20
 // Load reads and checks the plan in a file, which is for this machine. The plan is nil where any finding
 // is an error; err says that the file could not be read at all.
 func Load(file string) (*Plan, Findings, error) {
-	f, err := os.Open(file)
+	f, err := disk.Open(file)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -184,7 +183,7 @@ func Load(file string) (*Plan, Findings, error) {
 	if st.IsDir() || st.Size() > maxSize {
 		return nil, nil, &fs.PathError{Op: "read", Path: file, Err: fmt.Errorf("a plan is a file of at most %d KiB", maxSize>>10)}
 	}
-	source, err := os.ReadFile(file)
+	source, err := disk.ReadFile(file)
 	if err != nil {
 		return nil, nil, err
 	}

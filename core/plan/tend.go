@@ -8,8 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"oakbarrel/core/nearest"
 	"oakbarrel/core/roll"
 )
@@ -40,7 +38,7 @@ func zoneName(z *time.Location) string {
 
 // After is what is done once files were renamed. The zero After is nothing.
 type After struct {
-	Signal  unix.Signal // to the process whose id is in PIDFile, 0 for none
+	Signal  string // to the process whose id is in PIDFile, such as "USR1"; "" for none
 	PIDFile string
 	Command []string      // a program and its arguments, nil for none
 	Within  time.Duration // which it must end
@@ -152,10 +150,10 @@ func (r *planReader) readAfter(e entry) (a After) {
 // signals are those that make programs open their files again.
 var signals = []string{"HUP", "INT", "QUIT", "USR1", "USR2", "TERM", "WINCH"}
 
-func (r *planReader) signal(e entry) unix.Signal {
+func (r *planReader) signal(e entry) string {
 	s, ok := r.text(e, "the name of a signal, such as USR1")
 	if !ok {
-		return 0
+		return ""
 	}
 	name := strings.TrimPrefix(strings.ToUpper(s.text), "SIG")
 	if !slices.Contains(signals, name) {
@@ -164,9 +162,9 @@ func (r *planReader) signal(e entry) unix.Signal {
 			mend = fmt.Sprintf("did you mean %s?", word)
 		}
 		r.fail(e.valueAt(), fmt.Sprintf("signal cannot be %q", shorten(s.text)), mend)
-		return 0
+		return ""
 	}
-	return unix.SignalNum("SIG" + name)
+	return name
 }
 
 // command reads a program with its arguments: a list, or a line for the shell.

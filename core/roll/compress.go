@@ -7,7 +7,6 @@ import (
 	"context"
 	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -186,7 +185,7 @@ func MayBePacked(b []byte) bool {
 }
 
 // Decompress reads a file as the name at path says. Closing the reader closes the file.
-func Decompress(f *os.File, path string) (io.ReadCloser, error) {
+func Decompress(f *disk.Handle, path string) (io.ReadCloser, error) {
 	suffix := suffixOf(path)
 	for _, c := range compressions {
 		if c.suffix == suffix {
@@ -197,7 +196,7 @@ func Decompress(f *os.File, path string) (io.ReadCloser, error) {
 }
 
 // DecompressAs reads a file that is compressed in a way. Closing the reader closes the file.
-func DecompressAs(f *os.File, kind Compression) (io.ReadCloser, error) {
+func DecompressAs(f *disk.Handle, kind Compression) (io.ReadCloser, error) {
 	for _, c := range compressions {
 		if c.kind == kind {
 			r, err := c.reader(bufio.NewReaderSize(f, 256<<10))
@@ -213,7 +212,7 @@ func DecompressAs(f *os.File, kind Compression) (io.ReadCloser, error) {
 
 type decompressed struct {
 	io.ReadCloser
-	f *os.File
+	f *disk.Handle
 }
 
 func (d *decompressed) Close() error {

@@ -5,8 +5,6 @@ import (
 	"encoding/binary"
 	"hash/crc32"
 	"io/fs"
-	"os"
-	"syscall"
 
 	"oakbarrel/core/disk"
 	"oakbarrel/core/record"
@@ -117,7 +115,7 @@ type notes struct {
 
 // readIntents reads the intents at a path. None is no error: nothing was written yet.
 func readIntents(path string) (n notes) {
-	b, err := os.ReadFile(path)
+	b, err := disk.ReadFile(path)
 	if err != nil {
 		return n
 	}
@@ -196,7 +194,7 @@ func (n notes) torn(live fs.FileInfo) bool {
 // Marks returns how far the set of a live file has taken followed sources, as
 // far as the file of its intents tells. It changes nothing.
 func Marks(live, intentPath string) map[string]int64 {
-	st, err := os.Lstat(live)
+	st, err := disk.Lstat(live)
 	if err != nil {
 		st = nil
 	}
@@ -262,4 +260,4 @@ func (w *Writer) damage(cut, size int64) Damage {
 // the first Tick or Write.
 func (w *Writer) Telling(tell func(Damage)) { w.damaged = tell }
 
-func inodeOf(st fs.FileInfo) uint64 { return st.Sys().(*syscall.Stat_t).Ino }
+func inodeOf(st fs.FileInfo) uint64 { return disk.FactsOf(st).Inode }

@@ -9,7 +9,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -136,7 +135,7 @@ func tallyCounts(live string) bool {
 // list lists the pieces of a set, counted ones where they are asked for.
 func list(live string, counted bool) ([]Piece, error) {
 	dir := filepath.Dir(live)
-	d, err := os.Open(dir)
+	d, err := disk.Open(dir)
 	if err != nil {
 		return nil, err
 	}
@@ -151,7 +150,7 @@ func list(live string, counted bool) ([]Piece, error) {
 		if !ok || p.Counted && !counted {
 			continue
 		}
-		if st, err := os.Lstat(p.Path); err == nil && st.Mode().IsRegular() {
+		if st, err := disk.Lstat(p.Path); err == nil && st.Mode().IsRegular() {
 			p.Size = st.Size()
 			if p.Counted {
 				p.Stamp = st.ModTime().UTC().Truncate(time.Second)

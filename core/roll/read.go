@@ -7,7 +7,6 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -23,10 +22,10 @@ const MaxLine = 1 << 20
 // then the live file.
 type Reader struct {
 	live   string
-	file   *os.File // the live file, nil where there is none
+	file   *disk.Handle // the live file, nil where there is none
 	pieces []Piece
 	follow bool
-	opened map[int]*os.File // the counted pieces: their names may be others by the time they are read
+	opened map[int]*disk.Handle // the counted pieces: their names may be others by the time they are read
 	// Hint, where it is set, tells whether a text may hold a line that is
 	// wanted; lines of pieces that are not need not be read.
 	Hint func(text []byte) bool
@@ -56,7 +55,7 @@ func NewReader(live string, follow bool) (*Reader, error) {
 			}
 			return nil, err
 		}
-		r := &Reader{live: live, file: f, pieces: once(pieces), follow: follow, opened: map[int]*os.File{}}
+		r := &Reader{live: live, file: f, pieces: once(pieces), follow: follow, opened: map[int]*disk.Handle{}}
 		if r.openCounted() && (f == nil || isAt(f, live)) {
 			return r, nil
 		}
@@ -93,7 +92,7 @@ func onePiece(path string) (*Reader, bool) {
 	if !ok && suffixOf(path) == "" {
 		return nil, false
 	}
-	st, err := os.Stat(path)
+	st, err := disk.Stat(path)
 	if err != nil || !st.Mode().IsRegular() {
 		return nil, false
 	}
@@ -127,10 +126,10 @@ func once(pieces []Piece) (kept []Piece) {
 	return kept
 }
 
-func isAt(f *os.File, path string) bool {
+func isAt(f *disk.Handle, path string) bool {
 	here, err1 := f.Stat()
-	there, err2 := os.Stat(path)
-	return err1 == nil && err2 == nil && os.SameFile(here, there)
+	there, err2 := disk.Stat(path)
+	return err1 == nil && err2 == nil && disk.IsSame(here, there)
 }
 
 // Close closes the live file.

@@ -5,7 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
+	"oakbarrel/core/disk"
 	"path/filepath"
 	"time"
 )
@@ -54,7 +54,7 @@ func (w *Writer) TallyNew(ctx context.Context) error {
 		if p.Size < 1<<20 {
 			err = read() // a thread of its own would cost more
 		} else {
-			err = inBackground(read)
+			err = disk.InBackground(read)
 		}
 		switch {
 		case errors.Is(err, fs.ErrNotExist): // somebody took it away
@@ -86,7 +86,7 @@ func (w *Writer) openTally() error {
 		return nil
 	}
 	s := w.Settings()
-	if _, err := os.Lstat(s.Path + TallySuffix); err != nil && !needed {
+	if _, err := disk.Lstat(s.Path + TallySuffix); err != nil && !needed {
 		return nil
 	}
 	file, t, err := openTally(w.disk, s.Path, s.Mode)

@@ -6,12 +6,8 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
-	"syscall"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"oakbarrel/core/disk"
 )
@@ -116,16 +112,16 @@ func (t *Tended) began(st fs.FileInfo) time.Time {
 	if n := len(t.pieces); n > 0 {
 		return t.pieces[n-1].Stamp
 	}
-	return disk.Birth(t.folder.Inside(t.settings.Path), st)
+	return disk.Made(t.folder.Inside(t.settings.Path), st)
 }
 
 // stat looks at the file. It must be a file of its own: a link to another, of
 // either kind, is not touched.
 func (t *Tended) stat() (fs.FileInfo, error) {
 	path := t.settings.Path
-	st, err := os.Lstat(t.folder.Inside(path))
+	st, err := t.folder.Lstat(path)
 	if err != nil {
-		return nil, &fs.PathError{Op: "look at", Path: path, Err: errors.Unwrap(err)}
+		return nil, err
 	}
 	return st, ownFile(path, st)
 }
@@ -134,7 +130,7 @@ func ownFile(path string, st fs.FileInfo) error {
 	switch {
 	case !st.Mode().IsRegular():
 		return &fs.PathError{Op: "tend", Path: path, Err: errors.New("it is a link or no file at all, and is left alone")}
-	case st.Sys().(*syscall.Stat_t).Nlink > 1:
+	case disk.FactsOf(st).Links > 1:
 		return &fs.PathError{Op: "tend", Path: path, Err: errors.New("it has another name somewhere (a hard link), and is left alone")}
 	}
 	return nil
@@ -153,7 +149,7 @@ func (t *Tended) Rename() (piece string, err error) {
 		return "", err
 	}
 	// Somebody may have put another file there between the two looks.
-	if now, err := os.Lstat(t.folder.Inside(p.Path)); err != nil || !os.SameFile(st, now) {
+	if now, err := t.folder.Lstat(p.Path); err != nil || !disk.IsSame(st, now) {
 		t.disk.RenameNew(p.Path, t.settings.Path)
 		return "", fmt.Errorf("%s was replaced while it was looked at; it is left alone", t.settings.Path)
 	}
@@ -165,9 +161,9 @@ func (t *Tended) Rename() (piece string, err error) {
 // between the last read and the cut is lost; window is that time.
 func (t *Tended) Copy() (piece string, window time.Duration, err error) {
 	path := t.settings.Path
-	f, err := os.OpenFile(t.folder.Inside(path), os.O_RDWR|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+	f, err := t.folder.OpenToCut(path)
 	if err != nil {
-		return "", 0, &fs.PathError{Op: "open", Path: path, Err: errors.Unwrap(err)}
+		return "", 0, err
 	}
 	defer f.Close()
 	st, err := f.Stat()
@@ -285,7 +281,7 @@ func (t *Tended) begins(piece string) bool {
 }
 
 // rest copies what has been appended meanwhile, and returns when the last read began.
-func rest(f *os.File, out disk.File) (more int64, last time.Time, err error) {
+func rest(f *disk.Handle, out disk.File) (more int64, last time.Time, err error) {
 	b := make([]byte, 256<<10)
 	for {
 		last = time.Now()
@@ -315,7 +311,7 @@ func (t *Tended) freeFirst() error {
 // time has passed, and nobody has it open for writing. Where that cannot be
 // told, the time decides.
 func (t *Tended) isSettled(path string) bool {
-	f, err := os.OpenFile(t.folder.Inside(path), os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+	f, err := t.folder.OpenRead(path)
 	if err != nil {
 		return errors.Is(err, fs.ErrNotExist)
 	}
@@ -324,12 +320,10 @@ func (t *Tended) isSettled(path string) bool {
 	if err != nil || ownFile(path, st) != nil {
 		return false
 	}
-	changed := st.Sys().(*syscall.Stat_t).Ctim
-	if t.now().Sub(time.Unix(changed.Unix())) < t.settle {
+	if t.now().Sub(time.Unix(0, disk.FactsOf(st).Changed)) < t.settle {
 		return false
 	}
-	_, err = unix.FcntlInt(f.Fd(), unix.F_SETLEASE, unix.F_RDLCK)
-	return !errors.Is(err, unix.EAGAIN)
+	return !disk.IsOpenElsewhere(f)
 }
 
 // Unsettled tells whether pieces wait for their program to leave them.

@@ -5,10 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"oakbarrel/core/disk"
 	"path/filepath"
-	"runtime"
-
-	"golang.org/x/sys/unix"
 )
 
 // Tidy writes the lines of new pieces into the tally, removes the pieces that
@@ -33,22 +31,10 @@ func (w *Writer) Tidy(ctx context.Context, removed func(Removal)) error {
 		if p.Compressed() || p.Line == nil || ctx.Err() != nil {
 			continue
 		}
-		note(inBackground(func() error { return w.compressPiece(ctx, p, s) }))
+		note(disk.InBackground(func() error { return w.compressPiece(ctx, p, s) }))
 	}
 	note(w.removeExcess(removed)) // total may have been exceeded meanwhile
 	return errors.Join(problems...)
-}
-
-// inBackground does what takes long at the lowest priority, in a thread of its
-// own that ends with it.
-func inBackground(do func() error) error {
-	done := make(chan error)
-	go func() {
-		runtime.LockOSThread()
-		unix.Setpriority(unix.PRIO_PROCESS, unix.Gettid(), 19)
-		done <- do()
-	}()
-	return <-done
 }
 
 // compressPiece puts the compressed copy of a piece in its place.

@@ -5,7 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
+	"oakbarrel/core/disk"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -84,7 +84,7 @@ func verify(ctx context.Context, live, expect string) (Verdict, error) {
 		return v, err
 	}
 	pieces = once(pieces)
-	if _, err := os.Lstat(live); err != nil && len(t.Lines) == 0 && changed == nil && len(pieces) == 0 {
+	if _, err := disk.Lstat(live); err != nil && len(t.Lines) == 0 && changed == nil && len(pieces) == 0 {
 		return v, &fs.PathError{Op: "verify", Path: live, Err: fs.ErrNotExist}
 	}
 	v.Lines, v.Hash = len(t.Lines), t.Hash

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"sort"
 	"sync"
@@ -484,7 +483,7 @@ func (w *Writer) sync() error {
 // look finds out whether somebody removed, renamed or cut the live file.
 func (w *Writer) look() error {
 	path := w.path
-	st, err := os.Lstat(path)
+	st, err := disk.Lstat(path)
 	if err != nil || inodeOf(st) != w.inode {
 		w.drop()
 		return nil // the next opening tells what is wrong, if anything is
@@ -509,7 +508,7 @@ func (w *Writer) Retire() error {
 		return err
 	}
 	w.Rest()
-	st, err := os.Lstat(w.path)
+	st, err := disk.Lstat(w.path)
 	if err != nil || !st.Mode().IsRegular() || st.Size() > 0 {
 		return nil
 	}

@@ -2,7 +2,6 @@ package spool
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 
@@ -129,7 +128,7 @@ func (l *lane) close() {
 
 // listChunks reads the folder. Sizes and numbers are those of whole frames.
 func listChunks(dir string) (found [lanes][]string, err error) {
-	entries, err := os.ReadDir(dir)
+	entries, err := disk.ReadDir(dir)
 	if err != nil {
 		return found, err
 	}

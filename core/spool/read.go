@@ -2,8 +2,8 @@ package spool
 
 import (
 	"math"
-	"os"
 
+	"oakbarrel/core/disk"
 	"oakbarrel/core/record"
 )
 
@@ -119,7 +119,7 @@ const none = math.MaxUint64
 
 // laneCursor is a place in a lane.
 type laneCursor struct {
-	file   *os.File
+	file   *disk.Handle
 	path   string
 	first  uint64 // of the chunk
 	window window // on file
@@ -235,7 +235,7 @@ func (c *cursor) nextChunk(id laneID, l *laneCursor) (bool, error) {
 		if ch.first <= l.first && l.path != "" || ch.last < c.at {
 			continue
 		}
-		f, err := os.Open(ch.path)
+		f, err := disk.Open(ch.path)
 		if err != nil {
 			return false, err
 		}

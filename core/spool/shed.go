@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 
@@ -110,7 +109,7 @@ func (s *Spool) shedFrom(id laneID) error {
 
 // chunkRanges reads the numbers of a chunk.
 func chunkRanges(c chunk, severity record.Severity) (all []Range, err error) {
-	f, err := os.Open(c.path)
+	f, err := disk.Open(c.path)
 	if err != nil {
 		return nil, err
 	}
@@ -221,7 +220,7 @@ func parseNote(b []byte) (written uint64, ranges []Range) {
 
 // loadShed reads what was shed, up to a note that a kill has torn.
 func (s *Spool) loadShed() error {
-	b, err := os.ReadFile(filepath.Join(s.dir, shedFile))
+	b, err := disk.ReadFile(filepath.Join(s.dir, shedFile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}

@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"os"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
@@ -482,7 +481,7 @@ func (s *Spool) truncate(path string, size int64) error {
 // scan walks the frames of a chunk. It cuts off what a kill has torn at the end,
 // and goes on behind what is damaged.
 func (s *Spool) scan(path string) (c chunk, frames []tail, err error) {
-	f, err := os.Open(path)
+	f, err := disk.Open(path)
 	if err != nil {
 		return c, nil, err
 	}

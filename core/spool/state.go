@@ -5,14 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 
-	"golang.org/x/sys/unix"
-
+	"oakbarrel/core/disk"
 	"oakbarrel/core/memo"
 )
 
@@ -61,7 +59,7 @@ func (s *Spool) loadState() error {
 // loadOldState reads what the version before wrote.
 func (s *Spool) loadOldState() error {
 	path := filepath.Join(s.dir, oldFile)
-	b, err := os.ReadFile(path)
+	b, err := disk.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -189,7 +187,7 @@ func (s *Spool) noteState() {
 // writeState writes what was noted. After an error all is written anew by the next.
 func (s *Spool) writeState(durable bool, all func(func(key, value string))) error {
 	err := s.memo.Save(durable, all)
-	if errors.Is(err, unix.ENOSPC) && s.dropBallast() {
+	if disk.IsFull(err) && s.dropBallast() {
 		err = s.memo.Save(durable, all)
 	}
 	if err != nil {
@@ -213,7 +211,7 @@ const (
 // that is removed makes room for it.
 func (s *Spool) keepBallast() {
 	path := filepath.Join(s.dir, ballastFile)
-	if st, err := os.Stat(path); err == nil && st.Size() == ballastSize {
+	if st, err := disk.Stat(path); err == nil && st.Size() == ballastSize {
 		return
 	}
 	f, err := s.disk.Create(path, 0o640)
@@ -226,7 +224,7 @@ func (s *Spool) keepBallast() {
 
 func (s *Spool) dropBallast() bool {
 	path := filepath.Join(s.dir, ballastFile)
-	_, err := os.Stat(path)
+	_, err := disk.Stat(path)
 	return err == nil && s.disk.Remove(path) == nil
 }
 

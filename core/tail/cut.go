@@ -62,13 +62,13 @@ func (f *Follower) wasCut(s *source, st stat) {
 		window = 0
 	}
 	c := candidate{path: s.Path, real: s.real, stat: st}
-	if st.links == 0 {
+	if st.Links == 0 {
 		c.real += " (removed)" // its name is another's now
 	}
 	next := &source{ID: newID(), file: s.file, cuts: s.cuts + 1, window: max(s.window, window)}
 	s.file = nil
 	f.drop(s)
-	next.Device, next.Inode, next.Birth = st.device, st.number, s.Birth
+	next.Device, next.Inode, next.Birth = st.Device, st.Inode, s.Birth
 	f.byPath[c.real] = next // so that it is no neighbour
 	copied := f.findCopy(s)
 	for _, other := range f.sources {

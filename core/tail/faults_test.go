@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"oakbarrel/core/disk"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/memo"
 )
@@ -198,7 +199,7 @@ func TestAFileWithTheInodeOfAnother(t *testing.T) {
 		time.Sleep(5 * time.Millisecond)
 		b.must(os.Remove(b.path("a.log")))
 		b.write("a.log", banner+"\nanother\nthat is longer\n")
-		if st, _, err := statAt(b.path("a.log")); err != nil || st.inode() == s.inode() {
+		if facts, err := disk.FactsAt(b.path("a.log")); err != nil || (stat{facts}).inode() == s.inode() {
 			break
 		}
 		if tries == 100 {
@@ -559,7 +560,7 @@ func TestTheRegistryOfTheVersionBeforeIsRead(t *testing.T) {
 	at := statOf(st)
 	head := printOf(0, []byte(text))
 	b.must(os.WriteFile(b.path(".json"), fmt.Appendf(nil, `{"boot":%q,"sources":[{"id":"0011223344556677","path":%q,"device":%d,"inode":%d,"head":{"at":0,"length":%d,"sum":%q},"begin":0,"position":%d,"tail":{"at":0,"length":0,"sum":""},"size":0,"short":false,"done":false,"gone":null}]}`,
-		bootID(), b.path("a.log"), at.device, at.number, head.Length, head.Sum, len(text)), 0o640))
+		disk.BootID(), b.path("a.log"), at.Device, at.Inode, head.Length, head.Sum, len(text)), 0o640))
 	for i := range b.outlets {
 		b.outlets[i].marks["0011223344556677"] = int64(len(text))
 	}

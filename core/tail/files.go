@@ -5,7 +5,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"os"
+	"oakbarrel/core/disk"
 	"slices"
 	"time"
 )
@@ -77,7 +77,7 @@ func (f *Follower) Trouble() string {
 // Unread tells whether something stands in a file that is to be followed and
 // was not passed on yet, or only just was: it must not be removed.
 func (f *Follower) Unread(path string) bool {
-	st, err := os.Stat(path)
+	st, err := disk.Stat(path)
 	if err != nil {
 		return false
 	}
@@ -137,7 +137,7 @@ func (f *Follower) Files() []File {
 
 // measure looks how large a file is, and how far it is read.
 func measure(file *File, now time.Time) {
-	st, err := os.Stat(file.Path)
+	st, err := disk.Stat(file.Path)
 	if err != nil || file.packed {
 		return
 	}

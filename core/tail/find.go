@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -51,7 +50,7 @@ func (f *Follower) findAll() (found []candidate, reasons []File, still bool) {
 // that are found by several names.
 func inOrder(found []candidate) (kept []candidate) {
 	slices.SortFunc(found, func(a, b candidate) int {
-		if order := a.stat.written.Compare(b.stat.written); order != 0 {
+		if order := a.stat.Written.Compare(b.stat.Written); order != 0 {
 			return order
 		}
 		return cmp.Or(cmp.Compare(rolledAge(b.path), rolledAge(a.path)), cmp.Compare(b.path, a.path))
@@ -72,7 +71,7 @@ const clockTick = 20 * time.Millisecond
 // changedSince tells whether names changed in one of some folders since a time.
 func changedSince(folders map[string]bool, since time.Time) bool {
 	for dir := range folders {
-		if st, err := os.Stat(dir); err != nil || since.UnixNano() < statOf(st).changed {
+		if st, err := disk.Stat(dir); err != nil || since.UnixNano() < disk.FactsOf(st).Changed {
 			return true
 		}
 	}
@@ -111,9 +110,9 @@ func (f *Follower) find() (found []candidate, reasons []File, folders map[string
 			c, why := f.candidate(path, real, e)
 			switch {
 			case why == "" && f.excluded(path):
-				no(path, c.stat.size, "the plan excludes it")
+				no(path, c.stat.Size, "the plan excludes it")
 			case why != "":
-				no(path, c.stat.size, why)
+				no(path, c.stat.Size, why)
 			default:
 				found = append(found, c)
 				folders[filepath.Dir(c.real)] = true
@@ -161,14 +160,14 @@ func (f *Follower) candidate(path, real string, e fs.DirEntry) (c candidate, why
 			return c, plainError(err)
 		}
 	}
-	st, regular, err := statAt(c.real)
+	st, err := disk.FactsAt(c.real)
 	switch {
 	case err != nil:
 		return c, plainError(err)
-	case !regular:
+	case !st.Regular:
 		return c, "it is not a regular file"
 	}
-	c.stat = st
+	c.stat = stat{st}
 	return c, ""
 }
 

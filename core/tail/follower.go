@@ -134,7 +134,7 @@ type inode struct{ device, inode uint64 }
 // is there. Nothing is followed before Run.
 func New(s Settings, d disk.Disk, file string, sink Sink, log *slog.Logger, now func() time.Time) (*Follower, error) {
 	f := newFollower(s, sink, log, now)
-	f.disk, f.file, f.boot = d, file, bootID()
+	f.disk, f.file, f.boot = d, file, disk.BootID()
 	if err := f.load(); err != nil {
 		return nil, err
 	}

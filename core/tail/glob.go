@@ -1,7 +1,7 @@
 package tail
 
 import (
-	"os"
+	"oakbarrel/core/disk"
 	"path/filepath"
 	"strings"
 )
@@ -46,6 +46,6 @@ func matchPart(pattern, name string) bool {
 func isLiteral(part string) bool { return !strings.ContainsAny(part, `*?[\`) }
 
 func isFolder(path string) bool {
-	st, err := os.Lstat(path)
+	st, err := disk.Lstat(path)
 	return err == nil && st.IsDir()
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"oakbarrel/core/disk"
 	"oakbarrel/core/roll"
 )
 
@@ -61,7 +62,7 @@ func (f *Follower) judge(p *probe, l *looking) {
 	p.keeps = true
 	defer p.release()
 	last := f.asides[key]
-	if last != nil && last.real != p.real && last.stat.changed != p.stat.changed {
+	if last != nil && last.real != p.real && last.stat.Changed != p.stat.Changed {
 		last = nil // the inode was given to another file
 	}
 	if last != nil && f.stands(last, p, l) {
@@ -145,7 +146,7 @@ func (f *Follower) likeOf(s *source, p *probe, l *looking, since time.Time) like
 	if s.file != nil {
 		if st, err := s.file.Stat(); err == nil {
 			k.size = st.Size()
-			if statOf(st).links == 0 { // somebody has removed it, or put another in its place
+			if disk.FactsOf(st).Links == 0 { // somebody has removed it, or put another in its place
 				k.has, k.leaving = k.size > s.read, k.size > s.read
 			}
 		}
@@ -202,7 +203,7 @@ func (f *Follower) carryOut(p *probe, a *aside) {
 		f.goOn(a.of, p, a.short)
 	default:
 		if a.fate == passOver {
-			a.copied = p.stat.size
+			a.copied = p.stat.Size
 		}
 		f.asides[key] = a
 		if !a.again.IsZero() {
@@ -246,7 +247,7 @@ func (f *Follower) goOn(s *source, p *probe, short bool) {
 	s.close()
 	s.used, s.Packed = f.now(), p.packed
 	f.place(s, p.candidate)
-	s.Done, s.Short, s.Size, s.dirty = short, short, p.stat.size, !short
+	s.Done, s.Short, s.Size, s.dirty = short, short, p.stat.Size, !short
 	f.note(s)
 	f.urgent = true
 	f.log.Debug("a source goes on in another file", "path", s.Path, "source", s.ID, "from", s.read, "done", s.Done)

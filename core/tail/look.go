@@ -108,7 +108,7 @@ func (f *Follower) forgetAsides(found []candidate) {
 // asideFiles tells of the files set aside.
 func (f *Follower) asideFiles() (files []File) {
 	for _, a := range f.asides {
-		file := File{Path: a.path, Size: a.stat.size, State: NotRead, Why: a.why}
+		file := File{Path: a.path, Size: a.stat.Size, State: NotRead, Why: a.why}
 		if a.why == noLine {
 			file.State = AtEnd
 		}

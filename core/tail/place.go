@@ -31,7 +31,7 @@ func (f *Follower) placeKnown(found []candidate, l *looking) (strangers []*probe
 func (f *Follower) atInode(c candidate) *source {
 	s := f.byInode[c.stat.inode()]
 	if s == nil {
-		s = f.byInode[inode{0, c.stat.number}] // after another start of the machine only the inode's number holds
+		s = f.byInode[inode{0, c.stat.Inode}] // after another start of the machine only the inode's number holds
 	}
 	if s != nil && !s.identity().mayBe(c.stat.identity()) { // the inode was given anew
 		return nil
@@ -41,10 +41,10 @@ func (f *Follower) atInode(c candidate) *source {
 
 // isUnchanged tells whether the file with the inode of a source is that source.
 func (f *Follower) isUnchanged(s *source, p *probe) bool {
-	if s.file != nil || s.changed == p.stat.changed && s.lastSize == p.stat.size {
+	if s.file != nil || s.changed == p.stat.Changed && s.lastSize == p.stat.Size {
 		return true // an open file's inode is not given away
 	}
-	if s.Done && p.stat.size == s.Size && s.Packed {
+	if s.Done && p.stat.Size == s.Size && s.Packed {
 		return true // it was compared when it was finished
 	}
 	return s.Head.Length > 0 && isSame(like{content: p.compare(s)})
@@ -65,24 +65,24 @@ func (f *Follower) place(s *source, c candidate) {
 		s.Born = c.path
 	}
 	s.age = rolledAge(s.Path)
-	if !s.is(c.stat) || s.Birth == 0 && c.stat.birth > 0 {
+	if !s.is(c.stat) || s.Birth == 0 && c.stat.Birth > 0 {
 		f.drop(s)
-		s.Device, s.Inode, s.Birth = c.stat.device, c.stat.number, c.stat.birth
+		s.Device, s.Inode, s.Birth = c.stat.Device, c.stat.Inode, c.stat.Birth
 		f.note(s)
 	}
-	if s.changed != c.stat.changed || s.lastSize != c.stat.size || s.Gone != nil {
+	if s.changed != c.stat.Changed || s.lastSize != c.stat.Size || s.Gone != nil {
 		s.dirty = true
 	}
-	if s.Done && !s.Short && c.stat.size != s.Size { // somebody writes on
+	if s.Done && !s.Short && c.stat.Size != s.Size { // somebody writes on
 		s.Done, s.dirty = false, true
 	}
 	if s.missed = (time.Time{}); s.Gone != nil {
 		s.Gone = nil
 		f.note(s)
 	}
-	s.known, s.real, s.changed, s.lastSize = true, c.real, c.stat.changed, c.stat.size
+	s.known, s.real, s.changed, s.lastSize = true, c.real, c.stat.Changed, c.stat.Size
 	if !s.Packed || s.Written.IsZero() { // a compressor changes the time, and puts it back at its end
-		s.Written = c.stat.written
+		s.Written = c.stat.Written
 	}
 	f.byInode[c.stat.inode()] = s
 	f.byPath[c.real] = s
@@ -129,7 +129,7 @@ func (f *Follower) start(s *source, c candidate) {
 			s.waits = other // which stood here before
 		}
 	}
-	if !s.Packed && (s.file != nil || f.open(s)) && !f.hasHole(s, c.stat.size) {
+	if !s.Packed && (s.file != nil || f.open(s)) && !f.hasHole(s, c.stat.Size) {
 		f.sameHead(s)
 	}
 	if f.looking != nil {

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 
 	"oakbarrel/core/disk"
 	"oakbarrel/core/roll"
@@ -41,7 +40,7 @@ func (p fingerprint) end() int64 { return p.At + int64(p.Length) }
 // compressed, whatever its name says. A compressed one is read from the
 // beginning on.
 type content struct {
-	file    *os.File
+	file    *disk.Handle
 	reader  io.ReadCloser // nil for a plain file, which is read at any place
 	kept    bool          // close leaves it open
 	foreign string        // the compression that is not read, "" for none
@@ -70,12 +69,12 @@ func openIs(path string, known identity) (*content, error) {
 	return contentOf(f, st)
 }
 
-func openFile(path string, known identity) (*os.File, os.FileInfo, error) {
+func openFile(path string, known identity) (*disk.Handle, fs.FileInfo, error) {
 	f, st, err := disk.OpenRegular(path)
 	if err != nil {
 		return nil, nil, err
 	}
-	if !known.is(identity{statOf(st).inode(), birthOf(f)}) {
+	if !known.is(identity{statOf(st).inode(), disk.BirthOf(f)}) {
 		f.Close()
 		return nil, nil, errMoved
 	}
@@ -86,7 +85,7 @@ func openFile(path string, known identity) (*os.File, os.FileInfo, error) {
 var errMoved = fmt.Errorf("it was moved: %w", fs.ErrNotExist)
 
 // contentOf looks how a file is compressed. It closes the file where it fails.
-func contentOf(f *os.File, st os.FileInfo) (*content, error) {
+func contentOf(f *disk.Handle, st fs.FileInfo) (*content, error) {
 	c := &content{file: f, size: st.Size()}
 	var first [10]byte
 	n, _ := f.ReadAt(first[:], 0)

@@ -148,11 +148,11 @@ func (p *probe) compareRest(s *source) likeness {
 // compareEnd compares the end of a plain file with what stands there in the
 // source's own, where that has it.
 func (p *probe) compareEnd(s *source, so likeness) likeness {
-	if p.packed || s.file == nil || p.stat.size <= s.Head.end() || s.Packed || !p.readEnding() {
+	if p.packed || s.file == nil || p.stat.Size <= s.Head.end() || s.Packed || !p.readEnding() {
 		return so
 	}
 	var own [printSize]byte
-	n, _ := s.file.ReadAt(own[:len(p.ending)], p.stat.size-int64(len(p.ending)))
+	n, _ := s.file.ReadAt(own[:len(p.ending)], p.stat.Size-int64(len(p.ending)))
 	if !bytes.Equal(p.ending[:n], own[:n]) {
 		return different
 	}
@@ -168,8 +168,8 @@ func (p *probe) readEnding() bool {
 		return false
 	}
 	defer content.close()
-	b := make([]byte, min(p.stat.size, printSize))
-	n, _ := content.read(b, p.stat.size-int64(len(b)))
+	b := make([]byte, min(p.stat.Size, printSize))
+	n, _ := content.read(b, p.stat.Size-int64(len(b)))
 	p.ending = b[:n]
 	return true
 }
@@ -287,5 +287,5 @@ func (p *probe) amount() amount {
 // seen gathers what the decision asks for.
 func (p *probe) seen() seen {
 	p.load()
-	return seen{size: p.stat.size, written: p.stat.written, packed: p.packed, foreign: p.foreign, unreadable: p.err, content: p.amount()}
+	return seen{size: p.stat.Size, written: p.stat.Written, packed: p.packed, foreign: p.foreign, unreadable: p.err, content: p.amount()}
 }

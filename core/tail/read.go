@@ -9,8 +9,7 @@ import (
 	"slices"
 	"time"
 
-	"golang.org/x/sys/unix"
-
+	"oakbarrel/core/disk"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/record"
 	"oakbarrel/core/roll"
@@ -228,8 +227,8 @@ func (f *Follower) sameHead(s *source) bool {
 // writer went on where it was when the file was cut. It returns false where
 // nothing else stands there yet.
 func (f *Follower) skipHole(s *source) bool {
-	at, err := unix.Seek(int(s.file.Fd()), 0, unix.SEEK_DATA)
-	if err != nil {
+	at, found, err := disk.SkipHole(s.file, 0)
+	if err != nil || !found {
 		return false
 	}
 	for {
@@ -257,8 +256,8 @@ func (f *Follower) skipHole(s *source) bool {
 // passHole passes over a hole in a line of which the rest is cut off anyway: a file
 // may be said to have more than all disks together.
 func (s *source) passHole() {
-	at, err := unix.Seek(int(s.file.Fd()), s.longEnd, unix.SEEK_DATA)
-	if errors.Is(err, unix.ENXIO) { // nothing but a hole up to the end
+	at, found, err := disk.SkipHole(s.file, s.longEnd)
+	if err == nil && !found {
 		if st, err := s.file.Stat(); err == nil {
 			at = st.Size()
 		}

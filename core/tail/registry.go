@@ -4,13 +4,10 @@ import (
 	"encoding/json"
 	"errors"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"oakbarrel/core/disk"
 	"oakbarrel/core/memo"
@@ -78,7 +75,7 @@ func readRegistry(path string) (r registry, err error) {
 
 // readOldRegistry reads what the version before wrote, one JSON object beside the memo.
 func readOldRegistry(path string) (r registry, err error) {
-	b, err := os.ReadFile(oldRegistry(path))
+	b, err := disk.ReadFile(oldRegistry(path))
 	if err != nil {
 		return r, err
 	}
@@ -309,8 +306,8 @@ func (f *Follower) allHave(s *source) bool {
 
 // isMounted tells whether the file system is there on which a source stood.
 func (s *source) isMounted() bool {
-	var st unix.Stat_t
-	return s.Device != 0 && unix.Stat(disk.Existing(filepath.Dir(s.Path)), &st) == nil && uint64(st.Dev) == s.Device
+	st, err := disk.Stat(disk.Existing(filepath.Dir(s.Path)))
+	return err == nil && s.Device != 0 && disk.FactsOf(st).Device == s.Device
 }
 
 // drop takes a source out of what is looked up.
@@ -321,10 +318,4 @@ func (f *Follower) drop(s *source) {
 	if f.byPath[s.real] == s {
 		delete(f.byPath, s.real)
 	}
-}
-
-// bootID tells one start of the machine from another.
-func bootID() string {
-	b, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
-	return strings.TrimSpace(string(b))
 }

@@ -2,9 +2,7 @@ package tail
 
 import (
 	"cmp"
-	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"time"
@@ -71,14 +69,14 @@ func (f *Follower) linger(l *looking) {
 		}
 		s.dirty = s.dirty || st.Size() != s.lastSize
 		idle := f.now().Sub(s.used)
-		if statOf(st).links == 0 {
+		if disk.FactsOf(st).Links == 0 {
 			if !s.dirty && idle >= time.Second {
 				s.close()
 				s.known = false // there may be a copy, or a compressed one
 			}
 			continue
 		}
-		if path, err := os.Readlink(fmt.Sprintf("/proc/self/fd/%d", s.file.Fd())); err == nil && path != s.real {
+		if path, err := disk.PathOf(s.file); err == nil && path != s.real {
 			s.former, s.Path, s.real, s.age = s.Path, path, path, rolledAge(path)
 			f.note(s)
 			f.beginMissed(s, l)
@@ -96,7 +94,7 @@ func (f *Follower) beginMissed(s *source, l *looking) {
 		return
 	}
 	for _, p := range f.neighbours(s, l) {
-		if f.byPath[p.real] != nil || f.matches(p.path) || s.is(p.stat) || f.excluded(p.path) || setOf(s.former) != setOf(p.path) || p.stat.written.Before(s.Written) {
+		if f.byPath[p.real] != nil || f.matches(p.path) || s.is(p.stat) || f.excluded(p.path) || setOf(s.former) != setOf(p.path) || p.stat.Written.Before(s.Written) {
 			continue
 		}
 		likes, _ := f.likes(p, l, f.looked)
@@ -132,14 +130,14 @@ func (f *Follower) readFolder(dir string, l *looking) (all []*probe) {
 		if !e.Type().IsRegular() || f.byPath[path] != nil {
 			return true
 		}
-		if st, regular, err := statAt(path); err == nil && regular {
-			all = append(all, &probe{candidate: candidate{path, path, st}, look: l})
+		if facts, err := disk.FactsAt(path); err == nil && facts.Regular {
+			all = append(all, &probe{candidate: candidate{path, path, stat{facts}}, look: l})
 		}
 		return len(all) <= mostFolders
 	})
 	if err != nil || len(all) > mostFolders {
 		return nil
 	}
-	slices.SortFunc(all, func(a, b *probe) int { return b.stat.written.Compare(a.stat.written) })
+	slices.SortFunc(all, func(a, b *probe) int { return b.stat.Written.Compare(a.stat.Written) })
 	return all
 }

@@ -3,13 +3,10 @@ package tail
 import (
 	"crypto/rand"
 	"encoding/hex"
-	"errors"
-	"os"
-	"syscall"
+	"io/fs"
 	"time"
 
-	"golang.org/x/sys/unix"
-
+	"oakbarrel/core/disk"
 	"oakbarrel/core/lines"
 )
 
@@ -45,7 +42,7 @@ type source struct {
 
 	missed   time.Time // since when no look has found it; zero for never
 	known    bool      // the file was found to be this source in this run
-	file     *os.File
+	file     *disk.Handle
 	head     []byte // of Head
 	tail     []byte // what was read last
 	former   string // where it stood before it was renamed
@@ -83,59 +80,9 @@ func newID() string {
 }
 
 // stat is what is known of a file without reading it.
-type stat struct {
-	written        time.Time
-	device, number uint64 // number is that of the inode
-	size           int64
-	changed        int64 // nanoseconds
-	links          uint64
-	owner          uint32
-	birth          int64 // when the inode was given to it, in nanoseconds; 0 where nothing tells
-}
+type stat struct{ disk.Facts }
 
-func statOf(st os.FileInfo) stat {
-	s := st.Sys().(*syscall.Stat_t)
-	return stat{written: st.ModTime(), device: uint64(s.Dev), number: s.Ino, size: st.Size(), changed: s.Ctim.Nano(), links: uint64(s.Nlink), owner: s.Uid}
-}
-
-// statAt looks at what stands at a path; a link is not followed.
-func statAt(path string) (st stat, regular bool, err error) {
-	st, regular, err = statx(unix.AT_FDCWD, path, unix.AT_SYMLINK_NOFOLLOW)
-	if isUnknownCall(err) {
-		plain, err := os.Lstat(path)
-		if err != nil {
-			return st, false, err
-		}
-		return statOf(plain), plain.Mode().IsRegular(), nil
-	}
-	return st, regular, err
-}
-
-// birthOf returns when the inode was given to an open file, 0 where nothing tells.
-func birthOf(f *os.File) int64 {
-	st, _, _ := statx(int(f.Fd()), "", unix.AT_EMPTY_PATH)
-	return st.birth
-}
-
-func statx(dir int, path string, flags int) (st stat, regular bool, err error) {
-	var x unix.Statx_t
-	if err := unix.Statx(dir, path, flags, unix.STATX_BASIC_STATS|unix.STATX_BTIME, &x); err != nil {
-		return st, false, err
-	}
-	st = stat{
-		written: time.Unix(x.Mtime.Sec, int64(x.Mtime.Nsec)), device: unix.Mkdev(x.Dev_major, x.Dev_minor), number: x.Ino,
-		size: int64(x.Size), changed: nanoseconds(x.Ctime), links: uint64(x.Nlink), owner: x.Uid,
-	}
-	if x.Mask&unix.STATX_BTIME != 0 {
-		st.birth = nanoseconds(x.Btime)
-	}
-	return st, x.Mode&unix.S_IFMT == unix.S_IFREG, nil
-}
-
-// isUnknownCall tells whether an old kernel, or a sandbox, does not know a call.
-func isUnknownCall(err error) bool { return errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EPERM) }
-
-func nanoseconds(t unix.StatxTimestamp) int64 { return t.Sec*1e9 + int64(t.Nsec) }
+func statOf(st fs.FileInfo) stat { return stat{disk.FactsOf(st)} }
 
 // identity tells one file from another. An inode is given anew once its file is gone.
 type identity struct {
@@ -150,8 +97,8 @@ func (i identity) mayBe(other identity) bool {
 	return i.birth == other.birth || i.birth == 0 || other.birth == 0
 }
 
-func (s stat) inode() inode       { return inode{s.device, s.number} }
-func (s stat) identity() identity { return identity{s.inode(), s.birth} }
+func (s stat) inode() inode       { return inode{s.Device, s.Inode} }
+func (s stat) identity() identity { return identity{s.inode(), s.Birth} }
 
 func (s *source) inode() inode       { return inode{s.Device, s.Inode} }
 func (s *source) identity() identity { return identity{s.inode(), s.Birth} }

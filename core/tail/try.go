@@ -43,7 +43,7 @@ func Find(s Settings) (files []File) {
 	f.watch = newWatcher(true, nil)
 	found, reasons, _ := f.find()
 	for _, c := range found {
-		file := File{Path: c.path, Size: c.stat.size, State: AtEnd}
+		file := File{Path: c.path, Size: c.stat.Size, State: AtEnd}
 		if opened, _, err := disk.OpenRegular(c.real); err != nil {
 			file.State, file.Why = NotRead, plainError(err)
 		} else {

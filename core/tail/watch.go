@@ -1,10 +1,10 @@
 package tail
 
 import (
+	"oakbarrel/core/disk"
 	"sync"
 
 	"github.com/fsnotify/fsnotify"
-	"golang.org/x/sys/unix"
 )
 
 // changes are what the kernel has told since they were last taken.
@@ -95,7 +95,7 @@ func (w *watcher) folders(all map[string]bool) {
 		}
 	}
 	for dir := range all {
-		if tellsNothing(dir) || !watched[dir] && w.kernel.Add(dir) != nil { // more than the system allows
+		if disk.IsBlind(dir) || !watched[dir] && w.kernel.Add(dir) != nil { // more than the system allows
 			w.polls = true
 		}
 	}
@@ -105,16 +105,4 @@ func (w *watcher) close() {
 	if w.kernel != nil {
 		w.kernel.Close()
 	}
-}
-
-// blind are the file systems whose changes by others the kernel does not see,
-// by their magic numbers (statfs(2)).
-var blind = map[int64]bool{
-	unix.NFS_SUPER_MAGIC: true, unix.SMB_SUPER_MAGIC: true, unix.SMB2_SUPER_MAGIC: true, unix.CIFS_SUPER_MAGIC: true,
-	unix.FUSE_SUPER_MAGIC: true, unix.V9FS_MAGIC: true, unix.AFS_SUPER_MAGIC: true, unix.CODA_SUPER_MAGIC: true, unix.CEPH_SUPER_MAGIC: true,
-}
-
-func tellsNothing(dir string) bool {
-	var st unix.Statfs_t
-	return unix.Statfs(dir, &st) != nil || blind[int64(st.Type)]
 }
