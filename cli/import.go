@@ -13,9 +13,9 @@ import (
 	"github.com/mattn/go-isatty"
 	"github.com/spf13/cobra"
 
+	"oakbarrel/client/importer"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/record"
-	"oakbarrel/importer"
 )
 
 // imports is what the flags of import say.

@@ -13,9 +13,9 @@ import (
 
 	"oakbarrel/agent/control"
 	"oakbarrel/agent/intake"
+	"oakbarrel/agent/wrap"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/record"
-	"oakbarrel/wrap"
 )
 
 // What a wrapped program may leave behind while no agent takes it.

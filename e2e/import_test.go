@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"oakbarrel/client"
-	"oakbarrel/importer"
+	"oakbarrel/client/importer"
 )
 
 // imported runs an import and returns what it tells.

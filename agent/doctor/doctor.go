@@ -218,13 +218,13 @@ func (d *doctor) lookAtAddress(in plan.Intake, key intake.Key) {
 		if f, err = os.Open(intake.KernelDevice); err == nil {
 			f.Close()
 		}
-	case intake.Own, intake.Pipe:
-		return
 	case intake.Files, intake.Containers:
 		d.lookAtFiles(subject, in.Files)
 		return
-	default:
+	case intake.Unixgram, intake.Unix:
 		d.lookAtSocket(subject, key)
+		return
+	default: // there is nothing that others could have
 		return
 	}
 	switch {

@@ -6,7 +6,6 @@ import (
 
 	"oakbarrel/agent/guard"
 	"oakbarrel/agent/state"
-	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
 )
@@ -37,34 +36,4 @@ type Agent struct {
 
 	places  places
 	follows map[string]*Follow // by the file of what they write down
-}
-
-// Open opens an endpoint, which does not read yet. One endpoint is opened at a time.
-func (a *Agent) Open(key Key, in *plan.Intake) (Endpoint, error) {
-	switch key.Network {
-	case Unixgram:
-		if key.Address == plan.AutoSocket {
-			return a.openAutoSocket()
-		}
-		return a.openUnixgram(key.Address)
-	case Unix:
-		return a.openUnixStream(key.Address)
-	case UDP:
-		return a.openUDP(key.Address)
-	case TCP:
-		return a.openTCP(key.Address)
-	case TLS:
-		return a.openTLS(key.Address, &in.Syslog)
-	case HTTP:
-		return a.openOTLP(key.Address)
-	case Kernel:
-		return a.openKernel()
-	case Own:
-		return a.openOwn(), nil
-	case Files, Containers:
-		return a.openFollow(in)
-	case Pipe:
-		return a.openPipe(key.Address, in)
-	}
-	panic("an intake of no known kind has come through the plan's checks")
 }

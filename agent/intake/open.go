@@ -59,20 +59,28 @@ func addressText(network Network, address string) string {
 // portOf returns the port of HOST:PORT or udp://HOST:PORT.
 func portOf(address string) string { return address[strings.LastIndex(address, ":")+1:] }
 
-// KeysOf returns the keys of the endpoints of an intake.
-func KeysOf(s plan.Intake) (keys []Key) {
+// KeysOf returns the keys of the endpoints of an intake. A kind that has no
+// settings of where it listens has one endpoint.
+func KeysOf(s plan.Intake) []Key {
 	switch s.Kind {
-	case plan.KernelIntake, plan.OwnIntake:
-		return []Key{{Network: Network(s.Kind)}}
+	case plan.SyslogIntake, plan.OTLPIntake:
+		return addressesOf(s)
 	case plan.FilesIntake, plan.ContainersIntake:
 		return []Key{{Network(s.Kind), s.Files.Text, s.Name}}
+	case plan.PipesIntake:
+		return pipesOf(s)
 	}
-	if s.Pipes != nil {
-		for _, path := range s.Pipes.Paths {
-			keys = append(keys, Key{Network: Pipe, Address: path, intake: s.Pipes.Text})
-		}
-		return keys
+	return []Key{{Network: Network(s.Kind)}}
+}
+
+func pipesOf(s plan.Intake) (keys []Key) {
+	for _, path := range s.Pipes.Paths {
+		keys = append(keys, Key{Network: Pipe, Address: path, intake: s.Pipes.Text})
 	}
+	return keys
+}
+
+func addressesOf(s plan.Intake) (keys []Key) {
 	for _, k := range []Key{
 		{Network: Unixgram, Address: s.Syslog.Socket}, {Network: Unix, Address: s.Syslog.Stream}, {Network: UDP, Address: s.Syslog.UDP}, {Network: TCP, Address: s.Syslog.TCP}, {Network: TLS, Address: s.Syslog.TLS}, {Network: HTTP, Address: s.HTTP},
 	} {
@@ -111,4 +119,34 @@ func (k Key) Usable(s *plan.Syslog) error {
 	}
 	_, err := newTLSSettings(s)
 	return err
+}
+
+// Open opens an endpoint, which does not read yet. One endpoint is opened at a time.
+func (a *Agent) Open(key Key, in *plan.Intake) (Endpoint, error) {
+	switch key.Network {
+	case Unixgram:
+		if key.Address == plan.AutoSocket {
+			return a.openAutoSocket()
+		}
+		return a.openUnixgram(key.Address)
+	case Unix:
+		return a.openUnixStream(key.Address)
+	case UDP:
+		return a.openUDP(key.Address)
+	case TCP:
+		return a.openTCP(key.Address)
+	case TLS:
+		return a.openTLS(key.Address, &in.Syslog)
+	case HTTP:
+		return a.openOTLP(key.Address)
+	case Kernel:
+		return a.openKernel()
+	case Own:
+		return a.openOwn(), nil
+	case Files, Containers:
+		return a.openFollow(in)
+	case Pipe:
+		return a.openPipe(key.Address, in)
+	}
+	panic("an intake of no known kind has come through the plan's checks")
 }
