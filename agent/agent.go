@@ -128,7 +128,7 @@ func Run(ctx context.Context, options Options) error {
 		a.stop()
 		return err
 	}
-	asked, err := a.begin()
+	asked, err := a.beginParts()
 	if err != nil {
 		a.stop()
 		return err
@@ -174,9 +174,9 @@ func open(options Options) (*Agent, error) {
 	return a, nil
 }
 
-// begin begins what runs beside intakes and outlets. It returns what ends the
+// beginParts begins what runs beside intakes and outlets. It returns what ends the
 // answering of commands.
-func (a *Agent) begin() (end func(), err error) {
+func (a *Agent) beginParts() (end func(), err error) {
 	for _, d := range a.details {
 		time.AfterFunc(time.Until(d.Until), a.closeExpired)
 	}

@@ -87,7 +87,7 @@ func (a *Agent) give(b *record.Batch, routing *route.Routing, counts route.Count
 		a.giveTo(o, b, routing, i, canWait)
 	}
 	if w := a.tracing.Load(); w != nil {
-		w.look(a, b, routing, in)
+		w.watch(a, b, routing, in)
 	}
 }
 

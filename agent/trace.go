@@ -21,9 +21,9 @@ type traceWatch struct {
 	last  []uint64 // of each store: the number of this one, or one behind it
 }
 
-// look looks for the mark in records that were given to the outlets. It is
+// watch looks for the mark in records that were given to the outlets. It is
 // called between two batches.
-func (w *traceWatch) look(a *Agent, b *record.Batch, routing *route.Routing, in *intake.Intake) {
+func (w *traceWatch) watch(a *Agent, b *record.Batch, routing *route.Routing, in *intake.Intake) {
 	for i := range b.Records {
 		if !bytes.Contains(b.Records[i].Text, w.mark) {
 			continue
@@ -31,13 +31,13 @@ func (w *traceWatch) look(a *Agent, b *record.Batch, routing *route.Routing, in 
 		w.mu.Lock()
 		defer w.mu.Unlock()
 		if w.found.TakenIn == nil {
-			w.note(a, b, routing, i, in)
+			w.find(a, b, routing, i, in)
 		}
 		return
 	}
 }
 
-func (w *traceWatch) note(a *Agent, b *record.Batch, routing *route.Routing, at int, in *intake.Intake) {
+func (w *traceWatch) find(a *Agent, b *record.Batch, routing *route.Routing, at int, in *intake.Intake) {
 	now := time.Now()
 	came := routing.Before(b, at)
 	way := a.table.Explain(&came)

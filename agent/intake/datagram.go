@@ -176,7 +176,7 @@ func (e *datagramEndpoint) Run() {
 		case e.errno != 0: // the error of an earlier answer of ours, which we never send: nothing to do with the next datagram
 			time.Sleep(time.Millisecond)
 		default:
-			e.take()
+			e.passReceived()
 			if e.naps && e.received >= napFrom && e.received < datagramsARead {
 				e.nap(napTime)
 			}
@@ -184,8 +184,8 @@ func (e *datagramEndpoint) Run() {
 	}
 }
 
-// take makes records of what was received and passes them on.
-func (e *datagramEndpoint) take() {
+// passReceived makes records of what was received and passes them on.
+func (e *datagramEndpoint) passReceived() {
 	now := record.StampOf(time.Now())
 	in := e.Owner()
 	s := in.syslog.Load()
@@ -283,7 +283,7 @@ func (e *datagramEndpoint) Drain(deadline time.Time) {
 			if e.receive(); e.errno != 0 {
 				break
 			}
-			e.take()
+			e.passReceived()
 		}
 		e.Close()
 	})

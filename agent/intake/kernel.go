@@ -67,7 +67,7 @@ func (e *kernelEndpoint) Run() {
 		case errors.Is(err, unix.EPIPE):
 			// Overrun: the next number tells how much is missed.
 		case err == nil:
-			if !e.take(buffer[:n]) {
+			if !e.passOn(buffer[:n]) {
 				return
 			}
 		default:
@@ -79,8 +79,8 @@ func (e *kernelEndpoint) Run() {
 	}
 }
 
-// take passes one record on, and tells whether it was taken.
-func (e *kernelEndpoint) take(b []byte) bool {
+// passOn passes one record on, and tells whether it was taken.
+func (e *kernelEndpoint) passOn(b []byte) bool {
 	e.batch.Reset()
 	r := e.batch.Next()
 	r.Received = record.StampOf(time.Now())

@@ -134,12 +134,12 @@ func (e *ownEndpoint) Run() {
 	for {
 		select {
 		case r := <-e.agent.Own.queue:
-			e.take(r)
+			e.passOn(r)
 		case <-e.stopped:
 			for {
 				select {
 				case r := <-e.agent.Own.queue:
-					e.take(r)
+					e.passOn(r)
 				default:
 					return
 				}
@@ -148,7 +148,7 @@ func (e *ownEndpoint) Run() {
 	}
 }
 
-func (e *ownEndpoint) take(own ownRecord) {
+func (e *ownEndpoint) passOn(own ownRecord) {
 	e.batch.Reset()
 	r := e.batch.Next()
 	r.Received, r.Time = record.StampOf(time.Now()), record.StampOf(own.at)

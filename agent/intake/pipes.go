@@ -190,7 +190,7 @@ func (e *pipeEndpoint) Run() {
 		e.file.SetReadDeadline(time.Now().Add(pipePause))
 		n, err := e.file.Read(buffer[held:])
 		now := time.Now()
-		b := e.take(buffer[:held+n], len(buffer), now)
+		b := e.takeLines(buffer[:held+n], len(buffer), now)
 		if n > 0 {
 			last = now
 		} else if now.Sub(last) > e.wait && len(b) > 0 || e.stopped.Load() {
@@ -218,8 +218,8 @@ func (e *pipeEndpoint) Run() {
 	}
 }
 
-// take takes the whole lines of b and returns what is left.
-func (e *pipeEndpoint) take(b []byte, most int, now time.Time) []byte {
+// takeLines takes the whole lines of b and returns what is left.
+func (e *pipeEndpoint) takeLines(b []byte, most int, now time.Time) []byte {
 	for {
 		end := bytes.IndexByte(b, '\n')
 		switch {

@@ -14,8 +14,8 @@ import (
 // files, outlets and the control socket find descriptors.
 type places struct{ taken atomic.Int64 }
 
-// take takes a place, if one is free.
-func (p *places) take() error {
+// occupy takes a place, if one is free.
+func (p *places) occupy() error {
 	most := int64(mostDescriptors() / 2)
 	if p.taken.Add(1) > most {
 		p.taken.Add(-1)
@@ -39,7 +39,7 @@ func (l placedListener) Accept() (net.Conn, error) {
 		if err != nil {
 			return nil, err
 		}
-		if err = l.places.take(); err == nil {
+		if err = l.places.occupy(); err == nil {
 			return &placedConn{Conn: conn, free: sync.OnceFunc(l.places.free)}, nil
 		}
 		l.turnedAway(err)

@@ -157,7 +157,7 @@ func (e *streamEndpoint) accept(conn net.Conn) {
 		c.raw, why = conn.(syscall.Conn).SyscallConn()
 	}
 	if why == nil {
-		why = e.agent.places.take()
+		why = e.agent.places.occupy()
 	}
 	if why != nil {
 		in.turnedAway.Add(1)
@@ -303,7 +303,7 @@ func (c *streamConn) run() {
 		if err := c.raw.Read(receive); err != nil {
 			break // the endpoint is draining, or it was idle for too long
 		}
-		if c.err != nil || c.read == 0 || !c.take() {
+		if c.err != nil || c.read == 0 || !c.takeMessages() {
 			c.rest()
 			return
 		}
@@ -311,7 +311,7 @@ func (c *streamConn) run() {
 	for deadline := c.endpoint.drainsUntil(); time.Now().Before(deadline); {
 		more := false
 		c.raw.Control(func(fd uintptr) { more = c.receive(fd) })
-		if !more || c.err != nil || c.read == 0 || !c.take() {
+		if !more || c.err != nil || c.read == 0 || !c.takeMessages() {
 			break
 		}
 	}
@@ -343,9 +343,9 @@ func (c *streamConn) end() {
 	c.endpoint.mu.Unlock()
 }
 
-// take passes the whole messages of what was read on, and keeps the rest. It
+// takeMessages passes the whole messages of what was read on, and keeps the rest. It
 // tells whether they were taken.
-func (c *streamConn) take() bool {
+func (c *streamConn) takeMessages() bool {
 	w := c.work
 	copy(w.buffer, c.begun)
 	b := w.buffer[:len(c.begun)+c.read]

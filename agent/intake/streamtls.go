@@ -62,7 +62,7 @@ func (c *streamConn) runTLS() {
 func (c *streamConn) takePiece(piece []byte) bool {
 	c.lend()
 	c.read = copy(c.work.buffer[len(c.begun):], piece)
-	return c.take()
+	return c.takeMessages()
 }
 
 // tlsSettings reads the certificates of an intake again when their files, or

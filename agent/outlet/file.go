@@ -95,7 +95,7 @@ func (o *File) Configure(s plan.Outlet) {
 	}
 }
 
-// take formats the records. An intake that can wait has been held back before.
+// Take formats the records. An intake that can wait has been held back before.
 func (o *File) Take(b *record.Batch, routing *route.Routing, number int, canWait bool) {
 	before, after := o.hold(b, routing, number, canWait)
 	if before == 0 && after > 0 || before < flushSize && after >= flushSize {
@@ -109,7 +109,7 @@ func (o *File) hold(b *record.Batch, routing *route.Routing, number int, canWait
 	defer o.mu.Unlock()
 	before, o.counted = o.heldBytes, 0
 	guard.Boundary("take")
-	o.marks.look(b)
+	o.marks.prepare(b)
 	var last *fileSet
 	for i := range b.Records {
 		r := &b.Records[i]
@@ -296,11 +296,11 @@ func (o *File) wrote(s *fileSet, records, fromSources int64, err error) {
 	if records > 0 {
 		o.lastWrite = time.Now()
 	}
-	o.note(err)
+	o.setTrouble(err)
 }
 
-// note remembers trouble, and logs it when it begins, changes or ends.
-func (o *File) note(err error) {
+// setTrouble remembers trouble, and logs it when it begins, changes or ends.
+func (o *File) setTrouble(err error) {
 	switch {
 	case err == nil && o.trouble != "":
 		o.log.Info("the outlet writes again", "outlet", o.settings.Name, "path", o.path, "after", time.Since(o.troubleSince).Round(time.Second).String())

@@ -216,7 +216,7 @@ func (o *File) today() string {
 func (o *File) tell(err error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	o.note(err)
+	o.setTrouble(err)
 }
 
 // debts tells the sets of an outlet what their pieces wait for.

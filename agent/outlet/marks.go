@@ -15,8 +15,8 @@ func newTakenMarks(offsets map[string]int64) takenMarks {
 	return takenMarks{offsets: offsets, changed: map[string]bool{}}
 }
 
-// look gets ready for the records of b.
-func (t *takenMarks) look(b *record.Batch) {
+// prepare gets ready for the records of b.
+func (t *takenMarks) prepare(b *record.Batch) {
 	t.at = t.at[:0]
 	for _, m := range b.Marks {
 		t.at = append(t.at, t.offsets[m.Source])
@@ -47,8 +47,8 @@ func (t *takenMarks) unwritten() (marks []record.Mark) {
 // written notes that all marks are written down.
 func (t *takenMarks) written() { clear(t.changed) }
 
-// begin sets marks: what came before them is not for this outlet.
-func (t *takenMarks) begin(marks []record.Mark) {
+// set sets marks: what came before them is not for this outlet.
+func (t *takenMarks) set(marks []record.Mark) {
 	for _, m := range marks {
 		t.offsets[m.Source] = max(t.offsets[m.Source], m.Offset)
 		t.changed[m.Source] = true

@@ -134,7 +134,7 @@ func (s *savedMarks) putDown(marks []record.Mark, gone []string, durable bool) e
 	defer s.mu.Unlock()
 	for _, m := range marks {
 		s.all[m.Source] = m.Offset
-		s.memo.Note(m.Source, strconv.FormatInt(m.Offset, 10))
+		s.memo.Set(m.Source, strconv.FormatInt(m.Offset, 10))
 	}
 	for _, source := range gone {
 		delete(s.all, source)
@@ -167,7 +167,7 @@ func (o *File) Taken(source string) (offset int64, known bool) {
 
 func (o *File) SetTaken(marks []record.Mark) error {
 	o.mu.Lock()
-	o.marks.begin(marks)
+	o.marks.set(marks)
 	all := o.marks.unwritten()
 	o.mu.Unlock()
 	return o.saved.putDown(all, nil, o.durable())

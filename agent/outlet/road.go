@@ -100,7 +100,7 @@ func (o *Spool) send(ctx context.Context) {
 		}
 		wait := o.retry.after(err)
 		o.mu.Lock()
-		o.note(&o.sending, "the other side does not take; the outlet holds what comes and tries again", err)
+		o.setTrouble(&o.sending, "the other side does not take; the outlet holds what comes and tries again", err)
 		o.nextTry = time.Now().Add(wait)
 		o.mu.Unlock()
 		guard.Pause(ctx, wait)
@@ -196,7 +196,7 @@ func (o *Spool) inOrder() {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.nextTry = time.Time{}
-	o.note(&o.sending, "", nil)
+	o.setTrouble(&o.sending, "", nil)
 }
 
 // collect waits until there is something to send, and then for more, as the
@@ -337,7 +337,7 @@ func (o *Spool) forgetConfirmed(ctx context.Context) {
 			time.AfterFunc(retryTime, func() { signal(o.confirmed) })
 		}
 		o.mu.Lock()
-		o.note(&o.removing, "what is delivered cannot be removed from the spool; the outlet goes on and tries again", err)
+		o.setTrouble(&o.removing, "what is delivered cannot be removed from the spool; the outlet goes on and tries again", err)
 		o.mu.Unlock()
 		o.makeRoom()
 	}

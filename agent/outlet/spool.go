@@ -114,7 +114,7 @@ func (o *Spool) Configure(s plan.Outlet) {
 	if !reflect.DeepEqual([]any{s.Store, s.Remote, s.Notify}, []any{o.settings.Store, o.settings.Remote, o.settings.Notify}) {
 		to, err := o.open(s)
 		if err != nil {
-			o.note(&o.sending, "the outlet cannot be sent to as the plan says; it goes on as before", err)
+			o.setTrouble(&o.sending, "the outlet cannot be sent to as the plan says; it goes on as before", err)
 		} else {
 			o.road = to
 			o.changes++
@@ -151,7 +151,7 @@ func (o *Spool) hold(b *record.Batch, routing *route.Routing, number int, canWai
 	defer o.mu.Unlock()
 	o.counted = 0
 	guard.Boundary("take")
-	o.marks.look(b)
+	o.marks.prepare(b)
 	for i := range b.Records {
 		if !routing.Has(i, number) || o.marks.has(&b.Records[i]) {
 			continue
@@ -307,7 +307,7 @@ func (o *Spool) flushOnce() (again, each bool) {
 	if errors.Is(err, spool.ErrFull) {
 		err = nil // the intakes wait; it is told as held
 	}
-	o.note(&o.writing, "the spool cannot be written; the outlet holds what comes and tries again", err)
+	o.setTrouble(&o.writing, "the spool cannot be written; the outlet holds what comes and tries again", err)
 	return o.spool.Pending() > 0, o.settings.Spool.SyncEach
 }
 
@@ -318,7 +318,7 @@ func (o *Spool) saveMarks() {
 		return
 	}
 	if err := o.spool.SaveMarks(o.marks.unwritten(), o.gone); err != nil {
-		o.note(&o.writing, "how far files are followed cannot be written down", err)
+		o.setTrouble(&o.writing, "how far files are followed cannot be written down", err)
 		return
 	}
 	o.marks.written()
@@ -334,7 +334,7 @@ func (o *Spool) Taken(source string) (offset int64, known bool) {
 func (o *Spool) SetTaken(marks []record.Mark) error {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	o.marks.begin(marks)
+	o.marks.set(marks)
 	return o.spool.SaveMarks(marks, nil)
 }
 
@@ -350,13 +350,13 @@ func (o *Spool) sync() error {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if err != nil {
-		o.note(&o.writing, "the spool cannot be synced", err)
+		o.setTrouble(&o.writing, "the spool cannot be synced", err)
 	}
 	return err
 }
 
-// note remembers trouble, and logs it when it begins, changes or ends.
-func (o *Spool) note(trouble *string, what string, err error) {
+// setTrouble remembers trouble, and logs it when it begins, changes or ends.
+func (o *Spool) setTrouble(trouble *string, what string, err error) {
 	text := ""
 	if err != nil {
 		text = err.Error()

@@ -189,7 +189,7 @@ func (s *sender) read(c *content) error {
 		if n > 0 {
 			line := lines.Line{Text: text, Start: offset, End: offset + int64(n), Received: record.StampOf(time.Now()), Cut: cut}
 			offset += int64(n)
-			s.take(&out, maker, &line)
+			s.addLine(&out, maker, &line)
 		}
 		if err == io.EOF {
 			maker.Flush(&out)
@@ -226,7 +226,7 @@ func readLine(in *bufio.Reader) (text []byte, cut bool, n int, err error) {
 	return text, cut, n, err
 }
 
-func (s *sender) take(out *lines.Out, maker *lines.Maker, line *lines.Line) {
+func (s *sender) addLine(out *lines.Out, maker *lines.Maker, line *lines.Line) {
 	if !s.options.Records {
 		maker.Add(out, line)
 		return

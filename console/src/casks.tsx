@@ -1,11 +1,11 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { get, setCask, type Account, type Cask, type CaskAndFeeds, type Retention } from "./api";
+import { setCask, type Cask, type CaskAndFeeds, type Retention } from "./api";
 import { size } from "./size";
 import { ago, clock, count, day } from "./time";
-
-const card = "rounded-lg border border-line bg-sheet p-4";
+import { keys, useIsAdmin, useCasks, useCask } from "./queries";
+import { Alert, Button, Card, card, Field, Table } from "./ui";
 
 // keeps tells for how long a cask keeps its records.
 function keeps(r: Retention): string {
@@ -21,8 +21,8 @@ const span = (c: Cask) => (c.first && c.last ? `${day(new Date(c.first))} to ${d
 
 // Casks lists the collections of the store.
 export default function Casks() {
-  const casks = useQuery({ queryKey: ["casks"], queryFn: ({ signal }) => get<Cask[]>("/casks", signal), refetchInterval: 5000 });
-  if (casks.error) return <p className="p-6" role="alert">{casks.error.message}</p>;
+  const casks = useCasks();
+  if (casks.error) return <Alert className="m-6">{casks.error.message}</Alert>;
   if (!casks.data) return null;
   return (
     <div className="h-full overflow-auto p-3 sm:p-5">
@@ -58,22 +58,21 @@ function Facts({ cask: c }: { cask: Cask }) {
 // CaskPage shows one cask: how long it keeps records, and the feeds that flow into it.
 export function CaskPage() {
   const { name = "" } = useParams();
-  const cask = useQuery({ queryKey: ["cask", name], queryFn: ({ signal }) => get<CaskAndFeeds>(`/casks/${encodeURIComponent(name)}`, signal), refetchInterval: 5000 });
-  const account = useQuery({ queryKey: ["session"], queryFn: () => get<Account>("/session") });
-  if (cask.error) return <p className="p-6" role="alert">{cask.error.message}</p>;
+  const cask = useCask(name);
+  const isAdmin = useIsAdmin();
+  if (cask.error) return <Alert className="m-6">{cask.error.message}</Alert>;
   if (!cask.data) return null;
   const c = cask.data;
   return (
     <div className="h-full space-y-3 overflow-auto p-3 sm:p-5">
       <h1 className="text-xl font-semibold"><Link to="/casks" className="text-soft hover:text-ink">Casks</Link> / {c.name}</h1>
       <div className="grid gap-3 lg:grid-cols-2">
-        <section className={card}><Facts cask={c} /><p className="mt-3"><Link className="text-amber underline" to={`/logs?cask=${encodeURIComponent(c.name)}`}>Read its records</Link></p></section>
-        {account.data?.role === "admin" && <section className={card}><Keeping key={c.name} cask={c} /></section>}
+        <Card><Facts cask={c} /><p className="mt-3"><Link className="text-amber underline" to={`/logs?cask=${encodeURIComponent(c.name)}`}>Read its records</Link></p></Card>
+        {isAdmin && <Card><Keeping key={c.name} cask={c} /></Card>}
       </div>
-      <section className={card}>
-        <h2 className="mb-2 text-lg font-semibold">Feeds</h2>
+      <Card title="Feeds">
         {c.feeds.length === 0 ? <p className="text-soft">No host has sent anything yet. In a plan it is named so: <code className="font-mono text-sm">{`centre: {store: {cask: ${c.name}}}`}</code></p> : <Feeds cask={c} />}
-      </section>
+      </Card>
     </div>
   );
 }
@@ -82,10 +81,7 @@ const gap = (n: number) => (n === 0 ? <span className="text-soft">none</span> : 
 
 function Feeds({ cask }: { cask: CaskAndFeeds }) {
   return (
-    <div className="overflow-x-auto">
-      <table className="w-full text-sm">
-        <thead><tr className="text-left text-soft">{["host", "known as", "outlet", "last number", "records", "shed", "lost", "refused", "last batch", "delay"].map((n) => <th key={n} className="py-1 pr-4 font-normal">{n}</th>)}</tr></thead>
-        <tbody>
+    <Table columns={["host", "known as", "outlet", "last number", "records", "shed", "lost", "refused", "last batch", "delay"]}>
           {cask.feeds.map((f) => (
             <tr key={f.agent_id + f.outlet} className="border-t border-line align-baseline">
               <td className="py-1 pr-4"><Link className="font-semibold hover:underline" to={`/hosts/${f.agent_id}`}>{f.host || f.agent_id.slice(0, 12)}</Link></td>
@@ -100,9 +96,7 @@ function Feeds({ cask }: { cask: CaskAndFeeds }) {
               <td className="pr-4 whitespace-nowrap">{f.delay_seconds.toFixed(1)} s</td>
             </tr>
           ))}
-        </tbody>
-      </table>
-    </div>
+    </Table>
   );
 }
 
@@ -118,18 +112,14 @@ function Keeping({ cask: c }: { cask: Cask }) {
   const set = useMutation({
     mutationFn: () => setCask(c.name, { keep_days: Number(days), keep_total: Math.round(Number(total) * gib), days_at_most: Number(most), held }),
     onSuccess: (now) => {
-      client.setQueryData(["cask", c.name], now);
-      client.invalidateQueries({ queryKey: ["casks"] });
+      client.setQueryData(keys.cask(c.name), now);
+      client.invalidateQueries({ queryKey: keys.casks });
     },
   });
   const next = { keep_days: Number(days), keep_total: Math.round(Number(total) * gib), days_at_most: Number(most), held };
   const less = !held && (next.keep_days > 0 || next.keep_total > 0) && (c.held || (next.keep_days > 0 && (c.keep_days === 0 || next.keep_days < c.keep_days)) || (next.keep_total > 0 && (c.keep_total === 0 || next.keep_total < c.keep_total)));
-  const number = (label: string, unit: string, value: string, change: (v: string) => void, step: string) => (
-    <label className="flex items-baseline gap-2">
-      <span className="w-32 text-soft">{label}</span>
-      <input type="number" min="0" step={step} placeholder="no bound" className="w-28 rounded border border-line bg-paper px-2 py-1 text-sm" value={value} onChange={(e) => change(e.target.value)} />
-      <span className="text-soft">{unit}</span>
-    </label>
+  const number = (name: string, unit: string, value: string, change: (v: string) => void, step: string) => (
+    <Field name={name} nameClass="w-32" unit={unit} type="number" min="0" step={step} placeholder="no bound" className="w-28" value={value} onChange={(e) => change(e.target.value)} />
   );
   return (
     <form className="space-y-2" onSubmit={(e) => { e.preventDefault(); set.mutate(); }}>
@@ -139,7 +129,7 @@ function Keeping({ cask: c }: { cask: Cask }) {
       {number("in no case over", "days, whatever else is said", most, setMost, "1")}
       <label className="flex items-baseline gap-2"><input type="checkbox" checked={held} onChange={(e) => setHeld(e.target.checked)} /> on hold: keep everything until this is taken off</label>
       {less && <p>▲ What is over goes within a minute, the oldest first, for good.</p>}
-      <button className="rounded bg-amber px-3 py-1 text-sm font-semibold text-paper disabled:opacity-60" disabled={set.isPending}>Set</button>
+      <Button disabled={set.isPending}>Set</Button>
       <p aria-live="polite" className="text-sm">{set.error?.message ?? (set.isSuccess ? `It keeps ${keeps(set.data)}.` : "")}</p>
     </form>
   );

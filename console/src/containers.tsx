@@ -2,6 +2,7 @@ import { Fragment } from "react";
 import type { Container } from "./api";
 import { size } from "./size";
 import { count } from "./time";
+import { Table } from "./ui";
 
 // rate writes records a minute.
 const rate = (n: number) => (n === 0 ? "none" : n < 10 ? n.toFixed(1) : count(Math.round(n)));
@@ -9,10 +10,7 @@ const rate = (n: number) => (n === 0 ? "none" : n < 10 ? n.toFixed(1) : count(Ma
 // Containers shows what containers say, those that need attention first, with the remedy for each.
 export function Containers({ containers }: { containers: Container[] }) {
   return (
-    <div className="overflow-x-auto">
-      <table className="w-full text-sm">
-        <thead><tr className="text-left text-soft">{["container", "image", "stdout a minute", "stderr a minute", "kept as", "own files", "growth an hour"].map((n) => <th key={n} className="py-1 pr-4 font-normal">{n}</th>)}</tr></thead>
-        <tbody>
+    <Table columns={["container", "image", "stdout a minute", "stderr a minute", "kept as", "own files", "growth an hour"]}>
           {containers.map((c) => (
             <Fragment key={c.intake + c.id}>
               <tr className="border-t border-line align-baseline">
@@ -38,8 +36,6 @@ export function Containers({ containers }: { containers: Container[] }) {
               </tr>
             </Fragment>
           ))}
-        </tbody>
-      </table>
-    </div>
+    </Table>
   );
 }

@@ -1,9 +1,10 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { order, planOf, checkPlan, type Host } from "./api";
+import { order, type Host } from "./api";
 import { severities } from "./severity";
-import { useMayOperate } from "./testrecord";
 import { clock } from "./time";
+import { useMayOperate, useRules } from "./queries";
+import { Button, control } from "./ui";
 
 const spans: [string, number][] = [["10 minutes", 600], ["30 minutes", 1800], ["2 hours", 7200], ["24 hours", 86400]];
 
@@ -13,9 +14,8 @@ export function DetailWindows({ host: h }: { host: Host }) {
   const [rule, setRule] = useState("");
   const [to, setTo] = useState("debug");
   const [seconds, setSeconds] = useState(1800);
-  const rules = useQuery({ queryKey: ["rules", h.agent_id, h.plan_hash], enabled: may, queryFn: async () => (await checkPlan((await planOf(h.agent_id)).text)).rules });
+  const rules = useRules(h, may);
   const give = useMutation({ mutationFn: (what: { kind: "detail_open" | "detail_close"; rule: string; to?: string; seconds?: number }) => order(h.agent_id, what) });
-  const control = "rounded border border-line bg-paper px-2 py-1 text-sm";
   const windows = h.status.details ?? [];
   return (
     <div>
@@ -24,7 +24,7 @@ export function DetailWindows({ host: h }: { host: Host }) {
         {windows.map((d) => (
           <li key={d.rule} className="flex items-baseline gap-3">
             <span>rule <b className="font-semibold">{d.rule}</b> takes {d.to} instead of {d.from} until {clock(new Date(d.until))}</span>
-            {may && <button className="text-sm text-soft underline hover:text-ink" onClick={() => give.mutate({ kind: "detail_close", rule: d.rule })}>close</button>}
+            {may && <Button look="link" onClick={() => give.mutate({ kind: "detail_close", rule: d.rule })}>close</Button>}
           </li>
         ))}
       </ul>
@@ -39,7 +39,7 @@ export function DetailWindows({ host: h }: { host: Host }) {
           <select aria-label="rule" className={control} value={rule} onChange={(e) => setRule(e.target.value)}>{rules.data?.map((r) => <option key={r}>{r}</option>)}</select>
           <select aria-label="severity" className={control} value={to} onChange={(e) => setTo(e.target.value)}>{severities.slice(3).map((s) => <option key={s}>{s}</option>)}</select>
           <select aria-label="for" className={control} value={seconds} onChange={(e) => setSeconds(Number(e.target.value))}>{spans.map(([name, n]) => <option key={n} value={n}>{name}</option>)}</select>
-          <button className="rounded bg-amber px-3 py-1 text-sm font-semibold text-paper disabled:opacity-60" disabled={give.isPending}>{give.isPending ? "waiting for the agent…" : "Open"}</button>
+          <Button disabled={give.isPending}>{give.isPending ? "waiting for the agent…" : "Open"}</Button>
         </form>
       )}
       <p aria-live="polite" className="mt-2 text-sm">{give.error?.message ?? give.data?.outcome.why ?? give.data?.outcome.text ?? ""}</p>

@@ -2,8 +2,9 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { order, type DiskForecast, type Host, type Order, type SetForecast } from "./api";
 import { size } from "./size";
-import { useMayOperate } from "./testrecord";
 import { ago, clock, count, day } from "./time";
+import { useMayOperate } from "./queries";
+import { Alert, Button, Table } from "./ui";
 
 const some = (n: number, what: string) => `${count(n)} ${what}${n === 1 ? "" : "s"}`;
 
@@ -52,7 +53,7 @@ export function Files({ host: h }: { host: Host }) {
           </li>
         ))}
       </ul>
-      {sets.length > shown.length && <button className="mt-2 text-sm underline" onClick={() => setMore(true)}>{`all ${count(sets.length)} files`}</button>}
+      {sets.length > shown.length && <Button look="link" className="mt-2" onClick={() => setMore(true)}>{`all ${count(sets.length)} files`}</Button>}
     </div>
   );
 }
@@ -116,11 +117,11 @@ function SetPanel({ host: h, set: s }: { host: Host; set: FileSet }) {
     <div className="pb-3 text-sm">
       <div className="mb-2 flex gap-2">
         {questions.map(([kind, name]) => (
-          <button key={kind} disabled={ask.isPending} onClick={() => ask.mutate(kind)} className="rounded border border-line px-2 py-0.5 hover:bg-wash disabled:opacity-60">{ask.isPending && ask.variables === kind ? "asking the agent…" : name}</button>
+          <Button key={kind} look="plain" disabled={ask.isPending} onClick={() => ask.mutate(kind)}>{ask.isPending && ask.variables === kind ? "asking the agent…" : name}</Button>
         ))}
       </div>
       <div aria-live="polite">
-        {ask.error && <p role="alert">{ask.error.message}</p>}
+        {ask.error && <Alert>{ask.error.message}</Alert>}
         {ask.data && <Answer {...ask.data} />}
       </div>
     </div>
@@ -137,10 +138,8 @@ function Answer({ kind, why, rolled, pieces = [], lines = [], verdict }: Order["
   if (kind === "last_lines") return lines.length === 0 ? <p className="text-soft">Nothing is written yet.</p> : <pre className="overflow-x-auto rounded bg-paper p-2 font-mono text-xs">{lines.join("\n")}</pre>;
   if (pieces.length === 0) return <p className="text-soft">No piece is closed yet: the live file has everything.</p>;
   return (
-    <div className="overflow-x-auto">
-      <table className="w-full">
-        <thead><tr className="text-left text-soft">{["piece", "rolled", "records", "span", "size", "ratio", "tally"].map((n) => <th key={n} className="pr-4 font-normal">{n}</th>)}</tr></thead>
-        <tbody>
+    <div>
+      <Table columns={["piece", "rolled", "records", "span", "size", "ratio", "tally"]}>
           {pieces.map((p) => (
             <tr key={p.name} className="border-t border-line">
               <td className="pr-4 font-mono text-xs">{p.name}</td>
@@ -152,8 +151,7 @@ function Answer({ kind, why, rolled, pieces = [], lines = [], verdict }: Order["
               <td>{p.tallied ? "in it" : "not in it"}</td>
             </tr>
           ))}
-        </tbody>
-      </table>
+      </Table>
       {pieces.length === 100 && <p className="text-soft">These are the newest 100.</p>}
     </div>
   );

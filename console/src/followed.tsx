@@ -2,6 +2,7 @@ import { useState } from "react";
 import type { FollowedFile } from "./api";
 import { size } from "./size";
 import { count } from "./time";
+import { Button, Table } from "./ui";
 
 const fewFiles = 8;
 
@@ -16,10 +17,8 @@ export function Followed({ files }: { files: FollowedFile[] }) {
   const [more, setMore] = useState(false);
   const shown = more ? files : files.slice(0, fewFiles);
   return (
-    <div className="overflow-x-auto">
-      <table className="w-full text-sm">
-        <thead><tr className="text-left text-soft">{["file", "intake", "size", "read", "behind"].map((n) => <th key={n} className="py-1 pr-4 font-normal">{n}</th>)}</tr></thead>
-        <tbody>
+    <div>
+      <Table columns={["file", "intake", "size", "read", "behind"]}>
           {shown.map((f) => (
             <tr key={f.intake + f.file} className="border-t border-line align-baseline">
               <td className="min-w-64 py-1 pr-4 font-mono text-xs [overflow-wrap:anywhere]">{f.file}</td>
@@ -38,9 +37,8 @@ export function Followed({ files }: { files: FollowedFile[] }) {
               )}
             </tr>
           ))}
-        </tbody>
-      </table>
-      {files.length > shown.length && <button className="mt-2 text-sm underline" onClick={() => setMore(true)}>{`all ${count(files.length)} files`}</button>}
+      </Table>
+      {files.length > shown.length && <Button look="link" className="mt-2" onClick={() => setMore(true)}>{`all ${count(files.length)} files`}</Button>}
     </div>
   );
 }

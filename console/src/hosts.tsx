@@ -1,6 +1,5 @@
-import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
-import { get, type Host, type Outlet } from "./api";
+import { type Host, type Outlet } from "./api";
 import { DetailWindows } from "./detail";
 import { Containers } from "./containers";
 import { Files } from "./files";
@@ -9,16 +8,8 @@ import { Invite } from "./invite";
 import { size } from "./size";
 import { TestRecord } from "./testrecord";
 import { ago, clock, count, day } from "./time";
-
-const card = "rounded-lg border border-line bg-sheet p-4";
-
-export function useHosts() {
-  return useQuery({ queryKey: ["status"], queryFn: ({ signal }) => get<Host[]>("/status", signal), refetchInterval: 2000 });
-}
-
-function useHost(id: string) {
-  return useQuery({ queryKey: ["agent", id], queryFn: ({ signal }) => get<Host>(`/agents/${id}`, signal), refetchInterval: 2000, retry: false });
-}
+import { useHosts, useHost } from "./queries";
+import { Alert, Card, Table } from "./ui";
 
 // waits tells since when the records of an outlet wait, and when it tries again.
 function waits(o: Outlet): string {
@@ -70,9 +61,8 @@ export default function Hosts() {
   const hosts = useHosts();
   return (
     <div className="h-full overflow-auto p-3 sm:p-5">
-      {hosts.error && <p role="alert" className="mb-4 rounded bg-wash px-3 py-2">{hosts.error.message}</p>}
-      <section className={card}>
-        <h2 className="mb-3 text-lg font-semibold">Hosts</h2>
+      {hosts.error && <Alert className="mb-4">{hosts.error.message}</Alert>}
+      <Card title="Hosts">
         {hosts.data?.length === 0 && <NoHosts />}
         <ul>
           {hosts.data?.map((h) => (
@@ -85,7 +75,7 @@ export default function Hosts() {
             </li>
           ))}
         </ul>
-      </section>
+      </Card>
       <Invite />
     </div>
   );
@@ -106,7 +96,6 @@ export function HostPage() {
   const h = host.data;
   if (!h) return <p className="p-5 text-soft">{host.isPending ? "" : `${host.error?.message}. The page Hosts lists those that have been.`}</p>;
   const s = h.status;
-  const head = "py-1 pr-4 text-left text-sm font-normal text-soft";
   const cell = "border-t border-line py-1 pr-4 align-top";
   return (
     <div className="h-full overflow-auto p-3 sm:p-5">
@@ -117,38 +106,29 @@ export function HostPage() {
         <Link className="hover:underline" to={`/plans?host=${h.agent_id}`}>its plan <span className="font-mono text-sm">{h.plan_hash.slice(0, 8)}</span></Link>
       </header>
       {troublesOf(h).map((t) => <p key={t} className="mb-2 rounded bg-wash px-3 py-2 [overflow-wrap:anywhere]">{t}</p>)}
-      <section className={`${card} mb-4`}>
-        <h3 className="mb-2 text-lg font-semibold">Balance</h3>
+      <Card nested title="Balance" className="mb-4">
         <Balance host={h} />
-      </section>
-      <section className={`${card} mb-4 overflow-x-auto`}>
-        <h3 className="mb-2 text-lg font-semibold">Intakes</h3>
-        <table className="w-full">
-          <thead><tr><th className={head}>name</th><th className={head}>read</th><th className={head}>missed</th><th className={head}>last record</th><th className={head}>listens on</th></tr></thead>
-          <tbody>
+      </Card>
+      <Card nested title="Intakes" className="mb-4">
+        <Table columns={["name", "read", "missed", "last record", "listens on"]}>
             {s.intakes.map((i) => (
               <tr key={i.name}><td className={cell}>{i.name}</td><td className={cell}>{count(i.read)}</td><td className={cell}>{count(i.missed)}</td><td className={cell}>{ago(i.last_record)}</td><td className={`${cell} font-mono text-xs [overflow-wrap:anywhere]`}>{i.addresses.join("  ") || i.kind}</td></tr>
             ))}
-          </tbody>
-        </table>
-      </section>
-      <section className={`${card} mb-4 overflow-x-auto`}>
-        <h3 className="mb-2 text-lg font-semibold">Outlets</h3>
-        <table className="w-full">
-          <thead><tr><th className={head}>name</th><th className={head}>in</th><th className={head}>out</th><th className={head}>waiting</th><th className={head}>pieces</th><th className={head}>to</th></tr></thead>
-          <tbody>
+        </Table>
+      </Card>
+      <Card nested title="Outlets" className="mb-4">
+        <Table columns={["name", "in", "out", "waiting", "pieces", "to"]}>
             {s.outlets.map((o) => (
               <tr key={o.name}><td className={cell}>{o.name}</td><td className={cell}>{count(o.in)}</td><td className={cell}>{count(o.out)}</td><td className={cell}>{count(o.held)}</td><td className={cell}>{o.kind === "file" ? `${o.pieces}, ${size(o.piece_bytes)}` : ""}</td><td className={`${cell} font-mono text-xs [overflow-wrap:anywhere]`}>{o.path}</td></tr>
             ))}
-          </tbody>
-        </table>
-      </section>
-      {h.status.containers && h.status.containers.length > 0 && <section className={`${card} mb-4`}><h3 className="mb-2 text-lg font-semibold">Containers</h3><Containers containers={h.status.containers} /></section>}
-      {h.status.followed && h.status.followed.length > 0 && <section className={`${card} mb-4`}><h3 className="mb-2 text-lg font-semibold">Followed files</h3><Followed files={h.status.followed} /></section>}
-      <section className={`${card} mb-4`}><h3 className="mb-2 text-lg font-semibold">Files</h3><Files host={h} /></section>
+        </Table>
+      </Card>
+      {h.status.containers && h.status.containers.length > 0 && <Card nested title="Containers" className="mb-4"><Containers containers={h.status.containers} /></Card>}
+      {h.status.followed && h.status.followed.length > 0 && <Card nested title="Followed files" className="mb-4"><Followed files={h.status.followed} /></Card>}
+      <Card nested title="Files" className="mb-4"><Files host={h} /></Card>
       <div className="grid gap-4 sm:grid-cols-2">
-        <section className={card}><h3 className="mb-2 text-lg font-semibold">Test</h3><TestRecord host={h} /></section>
-        <section className={card}><h3 className="mb-2 text-lg font-semibold">Detail windows</h3><DetailWindows host={h} /></section>
+        <Card nested title="Test"><TestRecord host={h} /></Card>
+        <Card nested title="Detail windows"><DetailWindows host={h} /></Card>
       </div>
     </div>
   );

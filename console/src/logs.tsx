@@ -11,6 +11,8 @@ import { Views } from "./views";
 import { RecordPanel } from "./record";
 import { Severity } from "./severity";
 import { clock, count, day } from "./time";
+import { keys, useCasks } from "./queries";
+import { Alert, control } from "./ui";
 
 const ranges: Record<string, number> = { "15m": 15 * 60e3, "1h": 3600e3, "6h": 6 * 3600e3, "24h": 24 * 3600e3, "7d": 7 * 24 * 3600e3 };
 const limit = 2000; // records that are fetched at a time
@@ -51,7 +53,7 @@ export default function Logs() {
     },
     [setParams],
   );
-  const casks = useQuery({ queryKey: ["casks"], queryFn: ({ signal }) => get<{ name: string; records: number }[]>("/casks", signal) });
+  const casks = useCasks();
   const span = useMemo(() => {
     if (since && until) return { since: Number(since), until: Number(until) };
     const now = Math.ceil(Date.now() / 1000) * 1000;
@@ -64,7 +66,7 @@ export default function Logs() {
     return p;
   }, [span, condition, cask]);
   const found = useInfiniteQuery({
-    queryKey: ["records", query.toString()],
+    queryKey: keys.records(query.toString()),
     queryFn: ({ pageParam, signal }) => {
       setProgress("");
       return records(query, limit, pageParam, signal, (n, of) => setProgress(` ${count(n)} of ${count(of)} blocks`));
@@ -72,7 +74,7 @@ export default function Logs() {
     initialPageParam: "",
     getNextPageParam: (page) => page.next,
   });
-  const shape = useQuery({ queryKey: ["histogram", query.toString()], queryFn: ({ signal }) => get<number[][]>(`/histogram?parts=80&${query}`, signal) });
+  const shape = useQuery({ queryKey: keys.histogram(query.toString()), queryFn: ({ signal }) => get<number[][]>(`/histogram?parts=80&${query}`, signal) });
   const follower = useLive(live, condition, cask);
   const list = useMemo(() => {
     const searched = found.data?.pages.flatMap((page) => page.records) ?? [];
@@ -102,7 +104,6 @@ export default function Logs() {
   }, [list, open]);
 
   const problem = found.error ?? shape.error;
-  const control = "rounded border border-line bg-paper px-2 py-1.5 text-sm";
   return (
     <div className="flex h-full flex-col">
       <div className="border-b border-line bg-sheet px-3 pt-3 pb-2 sm:px-5">
@@ -129,7 +130,7 @@ export default function Logs() {
         </div>
         {shape.data && <Histogram counts={shape.data} {...span} height={56} onSelect={(a, b) => change({ since: String(Math.round(a)), until: String(Math.round(b)), range: null, live: null })} />}
       </div>
-      {problem && <p role="alert" className="m-3 rounded bg-wash px-3 py-2">{problem.message}</p>}
+      {problem && <Alert className="m-3">{problem.message}</Alert>}
       <div className="flex min-h-0 flex-1">
         <div className={`min-w-0 flex-1 ${open ? "hidden sm:block" : ""}`}>
           <List list={list} open={open} onOpen={setOpen} onEnd={fetchMore} />

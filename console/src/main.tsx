@@ -1,11 +1,13 @@
-import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { lazy, StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
-import { get, Problem, type Account } from "./api";
+import { Problem } from "./api";
 import { Shell } from "./shell";
 import { SignIn } from "./signin";
 import "./style.css";
+import { useSession } from "./queries";
+import { Alert } from "./ui";
 
 const Today = lazy(() => import("./today"));
 const Hosts = lazy(() => import("./hosts"));
@@ -21,10 +23,10 @@ const client = new QueryClient({
 });
 
 function App() {
-  const session = useQuery({ queryKey: ["session"], queryFn: () => get<Account>("/session") });
+  const session = useSession();
   if (session.isPending) return null;
   if (session.error instanceof Problem && session.error.status === 401) return <SignIn />;
-  if (session.error) return <p className="p-6" role="alert">{session.error.message}</p>;
+  if (session.error) return <Alert className="m-6">{session.error.message}</Alert>;
   return (
     <Routes>
       <Route element={<Shell account={session.data} />}>

@@ -1,22 +1,20 @@
 import { Link } from "react-router";
 import type { Host, Outlet, Told } from "./api";
-import { useHosts } from "./hosts";
 import { ago, clock, count, day } from "./time";
-
-const card = "mb-3 rounded-lg border border-line bg-sheet p-4";
+import { useHosts } from "./queries";
+import { Alert, Card } from "./ui";
 
 // Notices shows what tells a person, over which way, what was told, and what is held back until the next notice.
 export default function Notices() {
   const hosts = useHosts();
-  if (hosts.error) return <p className="p-6" role="alert">{hosts.error.message}</p>;
+  if (hosts.error) return <Alert className="m-6">{hosts.error.message}</Alert>;
   if (!hosts.data) return null;
   const ways: { host: Host; outlet: Outlet }[] = hosts.data.flatMap((host) => host.status.outlets.filter((o) => o.kind === "notify").map((outlet) => ({ host, outlet })));
   const told: { host: Host; notice: Told }[] = hosts.data.flatMap((host) => (host.status.told ?? []).map((notice) => ({ host, notice })));
   told.sort((a, b) => b.notice.at.localeCompare(a.notice.at));
   return (
     <div className="h-full overflow-auto p-3 sm:p-5">
-      <section className={card}>
-        <h2 className="mb-2 text-lg font-semibold">Who is told</h2>
+      <Card title="Who is told" className="mb-3">
         {ways.length === 0 && (
           <p className="text-soft">
             Nobody yet. In a plan: <code className="font-mono text-sm">{"duty: {notify: {webhook_file: /etc/oakbarrel/duty.url}}"}</code>, and a rule that sends the worst to it.
@@ -33,9 +31,8 @@ export default function Notices() {
             </li>
           ))}
         </ul>
-      </section>
-      <section className={card}>
-        <h2 className="mb-2 text-lg font-semibold">What was told</h2>
+      </Card>
+      <Card title="What was told" className="mb-3">
         {told.length === 0 && <p className="text-soft">Nothing yet.</p>}
         <ul>
           {told.map(({ host, notice: n }) => (
@@ -50,7 +47,7 @@ export default function Notices() {
             </li>
           ))}
         </ul>
-      </section>
+      </Card>
     </div>
   );
 }

@@ -2,12 +2,13 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Tabs } from "radix-ui";
 import { useEffect, useState } from "react";
 import { useLocation, useSearchParams } from "react-router";
-import { checkPlan, compare, explain, get, planOf, type Cell, type Checked, type Compared, type Explained, type Rec } from "./api";
+import { checkPlan, compare, explain, get, type Cell, type Checked, type Compared, type Explained, type Rec } from "./api";
 import { Editor } from "./editor";
-import { useHosts } from "./hosts";
 import { size } from "./size";
 import { severities, Severity } from "./severity";
 import { count } from "./time";
+import { keys, useCasks, useHosts, usePlan } from "./queries";
+import { Alert, Button, control } from "./ui";
 
 const starter = `oakbarrel: 1
 intakes:
@@ -29,7 +30,7 @@ export default function Plans() {
   const [params, setParams] = useSearchParams();
   const hosts = useHosts();
   const host = params.get("host") ?? hosts.data?.[0]?.agent_id ?? "";
-  const inForce = useQuery({ queryKey: ["plan", host], enabled: !!host, queryFn: () => planOf(host) });
+  const inForce = usePlan(host);
   const [written, setWritten] = useState(drafts); // a new map with each change
   const [checked, setChecked] = useState<Checked>(empty);
   const [valid, setValid] = useState<Checked>(empty); // as it was without errors last
@@ -64,7 +65,6 @@ export default function Plans() {
   }, [text]);
   const errors = checked.findings.filter((f) => f.kind === "error").length;
   const warnings = checked.findings.length - errors;
-  const control = "rounded border border-line bg-paper px-2 py-1.5 text-sm";
   const trigger = "px-3 py-1.5 text-soft hover:text-ink data-[state=active]:border-b-2 data-[state=active]:border-amber data-[state=active]:font-semibold data-[state=active]:text-ink";
   return (
     <div className="grid h-full min-h-0 content-start gap-3 grid-rows-[auto_50vh_minmax(24rem,auto)] overflow-y-auto p-3 sm:p-5 lg:grid-cols-[minmax(0,5fr)_minmax(0,6fr)] lg:grid-rows-[auto_minmax(0,1fr)] lg:overflow-hidden">
@@ -76,8 +76,8 @@ export default function Plans() {
         <span className="text-sm" role="status">
           {problem || (errors ? `${count(errors)} to mend` : warnings ? `${count(warnings)} to look at` : text === own ? "in force, nothing to mend" : "changed here, nothing to mend")}
         </span>
-        {text !== own && <button className="text-sm text-soft underline hover:text-ink" onClick={() => setText(own)}>back to what is in force</button>}
-        <button className="text-sm text-soft underline hover:text-ink" onClick={() => navigator.clipboard?.writeText(text)}>copy</button>
+        {text !== own && <Button look="link" onClick={() => setText(own)}>back to what is in force</Button>}
+        <Button look="link" onClick={() => navigator.clipboard?.writeText(text)}>copy</Button>
         <span className="hidden text-sm text-soft xl:inline">What you change here stays here: copy it to the host's plan file, then kill -HUP the agent.</span>
       </div>
       <Editor text={text} findings={checked.findings} onChange={setText} />
@@ -103,7 +103,7 @@ const priorityOf = (c: Cell) => facilities.indexOf(c.facility) * 8 + severities.
 // Matrix shows where each facility and severity can go, and how many such records came in the last hour.
 function Matrix({ checked, stale, onPick }: { checked: Checked; stale: boolean; onPick: (c: Cell) => void }) {
   const counts = useQuery({
-    queryKey: ["priorities"],
+    queryKey: keys.priorities,
     queryFn: async ({ signal }) => {
       const since = new Date(Date.now() - 3600e3).toISOString();
       const found = await get<{ by: { key: string; count: number }[] }>(`/counts?by=priority&since=${since}`, signal);
@@ -165,10 +165,10 @@ function Explain({ text, line, record, onLine }: { text: string; line: string; r
     <div>
       <form className="mb-3 flex gap-2" onSubmit={(e) => { e.preventDefault(); ask.mutate(); }}>
         <input aria-label="message" spellCheck={false} className="min-w-0 flex-1 rounded border border-line bg-paper px-3 py-1.5 font-mono text-sm" placeholder="<131>1 - kelp-01 ticketd 2201 - - order 4471 failed" value={line} onChange={(e) => onLine(e.target.value)} />
-        <button className="rounded bg-amber px-3 py-1 font-semibold text-paper" disabled={!line}>Explain</button>
+        <Button disabled={!line}>Explain</Button>
       </form>
       {record && <p className="mb-3 text-sm text-soft">The record from Logs, judged by the plan as it stands here:</p>}
-      {ask.error && <p role="alert" className="rounded bg-wash px-3 py-2">{ask.error.message}</p>}
+      {ask.error && <Alert>{ask.error.message}</Alert>}
       {x && <Explanation x={x} />}
     </div>
   );
@@ -199,19 +199,18 @@ function Explanation({ x }: { x: Explained }) {
 function Compare({ old, text }: { old?: string; text: string }) {
   const [cask, setCask] = useState("");
   const [hours, setHours] = useState(1);
-  const casks = useQuery({ queryKey: ["casks"], queryFn: ({ signal }) => get<{ name: string }[]>("/casks", signal) });
+  const casks = useCasks();
   const run = useMutation({ mutationFn: () => compare({ old: old!, new: text, cask: cask || undefined, since: new Date(Date.now() - hours * 3600e3).toISOString() }) });
   if (!old) return <p className="text-soft">A host that has told its plan is needed, to compare what is in force with what you write.</p>;
-  const control = "rounded border border-line bg-paper px-2 py-1 text-sm";
   return (
     <div>
       <form className="mb-3 flex flex-wrap items-center gap-2" onSubmit={(e) => { e.preventDefault(); run.mutate(); }}>
         <span className="text-sm text-soft">What is in force against what you write, over</span>
         <select aria-label="cask" className={control} value={cask} onChange={(e) => setCask(e.target.value)}><option value="">every cask</option>{casks.data?.map((c) => <option key={c.name}>{c.name}</option>)}</select>
         <select aria-label="span" className={control} value={hours} onChange={(e) => setHours(Number(e.target.value))}>{[1, 6, 24, 168].map((h) => <option key={h} value={h}>last {h} h</option>)}</select>
-        <button className="rounded bg-amber px-3 py-1 text-sm font-semibold text-paper disabled:opacity-60" disabled={run.isPending}>{run.isPending ? "judging…" : "Compare"}</button>
+        <Button disabled={run.isPending}>{run.isPending ? "judging…" : "Compare"}</Button>
       </form>
-      {run.error && <p role="alert" className="rounded bg-wash px-3 py-2">{run.error.message}</p>}
+      {run.error && <Alert>{run.error.message}</Alert>}
       {run.data && <Comparison c={run.data} />}
     </div>
   );

@@ -1,3 +1,4 @@
+import { useCombobox } from "downshift";
 import { useRef, useState } from "react";
 
 const words = [
@@ -6,63 +7,67 @@ const words = [
   "emergency", "alert", "critical", "error", "warning", "notice", "info", "debug",
 ];
 
-// QueryLine takes a condition. It offers the words of the language that go on with what is written; Tab takes the first.
+const begunIn = (text: string) => text.match(/[a-z]+$/i)?.[0].toLowerCase() ?? "";
+
+// QueryLine takes a condition. It offers the words of the language that go on with what is written: the arrows choose
+// one, Enter or Tab takes it; Tab takes the first where none is chosen.
 export function QueryLine({ value, onRun, inputRef }: { value: string; onRun: (condition: string) => void; inputRef: React.RefObject<HTMLInputElement | null> }) {
   const [text, setText] = useState(value);
-  const [open, setOpen] = useState(false);
   const shown = useRef(value);
   if (shown.current !== value) {
     shown.current = value;
     setText(value);
   }
-  const begun = text.match(/[a-z]+$/i)?.[0].toLowerCase() ?? "";
-  const offers = open && begun ? words.filter((w) => w.startsWith(begun) && w.trim() !== begun).slice(0, 6) : [];
-  const take = (word: string) => {
-    setText(text.slice(0, text.length - begun.length) + word);
-    inputRef.current?.focus();
-  };
+  const begun = begunIn(text);
+  const offers = begun ? words.filter((w) => w.startsWith(begun) && w.trim() !== begun).slice(0, 6) : [];
+  const take = (word: string) => setText(text.slice(0, text.length - begun.length) + word);
+  const box = useCombobox({
+    items: offers,
+    inputValue: text,
+    selectedItem: null,
+    itemToString: (word) => word ?? "",
+    onStateChange: ({ type, inputValue, selectedItem }) => {
+      if (type === useCombobox.stateChangeTypes.InputChange) setText(inputValue ?? "");
+      else if (selectedItem) take(selectedItem);
+    },
+  });
+  const open = box.isOpen && offers.length > 0;
   return (
     <form
       role="search"
       className="relative min-w-0 flex-1 basis-72"
       onSubmit={(e) => {
         e.preventDefault();
-        setOpen(false);
+        box.closeMenu();
         onRun(text.trim());
       }}
     >
       <input
-        ref={inputRef}
+        {...box.getInputProps({
+          ref: inputRef,
+          onChange: (e) => setText(e.currentTarget.value), // at once, so that the cursor stays where it is
+          onKeyDown: (e) => {
+            if (e.key === "Enter") (e.nativeEvent as { preventDownshiftDefault?: boolean }).preventDownshiftDefault = true; // it runs what is written
+            const chosen = e.key === "Tab" ? Math.max(0, box.highlightedIndex) : e.key === "Enter" ? box.highlightedIndex : -1;
+            if (!open || chosen < 0) return;
+            e.preventDefault();
+            take(offers[chosen]);
+            box.closeMenu();
+          },
+        })}
         aria-label="condition"
+        aria-labelledby={undefined}
         spellCheck={false}
-        autoComplete="off"
         className="w-full rounded border border-line bg-paper px-3 py-1.5 font-mono text-sm"
         placeholder='severity at least warning and "stall"'
-        value={text}
-        onChange={(e) => {
-          setText(e.target.value);
-          setOpen(true);
-        }}
-        onKeyDown={(e) => {
-          if (e.key === "Tab" && offers.length > 0) {
-            e.preventDefault();
-            take(offers[0]);
-          }
-          if (e.key === "Escape") setOpen(false);
-        }}
-        onBlur={() => setOpen(false)}
       />
-      {offers.length > 0 && (
-        <ul className="absolute top-full left-0 z-10 mt-1 min-w-56 rounded border border-line bg-sheet py-1 shadow-lg">
-          {offers.map((w, i) => (
-            <li key={w}>
-              <button type="button" tabIndex={-1} className="flex w-full justify-between gap-6 px-3 py-0.5 text-left font-mono text-sm hover:bg-wash" onMouseDown={(e) => e.preventDefault()} onClick={() => take(w)}>
-                {w}{i === 0 && <span className="text-soft">Tab</span>}
-              </button>
-            </li>
-          ))}
-        </ul>
-      )}
+      <ul {...box.getMenuProps({ "aria-label": "words that go on", "aria-labelledby": undefined })} role={open ? "listbox" : undefined} className={open ? "absolute top-full left-0 z-10 mt-1 min-w-56 rounded border border-line bg-sheet py-1 shadow-lg" : "hidden"}>
+        {open && offers.map((w, i) => (
+          <li key={w} {...box.getItemProps({ item: w, index: i })} className={`flex justify-between gap-6 px-3 py-0.5 font-mono text-sm ${i === box.highlightedIndex ? "bg-wash" : ""}`}>
+            {w}{i === Math.max(0, box.highlightedIndex) && <span className="text-soft">Tab</span>}
+          </li>
+        ))}
+      </ul>
     </form>
   );
 }

@@ -5,6 +5,8 @@ import { Link } from "react-router";
 import { hasPlace, neighbours, type Rec, type Value } from "./api";
 import { Severity } from "./severity";
 import { clock, day, offset } from "./time";
+import { keys } from "./queries";
+import { Alert, Button } from "./ui";
 
 const properties = ["host", "app", "procid", "msgid", "facility", "intake", "stream"] as const;
 
@@ -45,11 +47,11 @@ export function RecordPanel({ record: r, cask, onClose, onQuery, onOpen }: { rec
 // Neighbours shows what came before and after a record on its host.
 function Neighbours({ record: r, cask, onOpen }: { record: Rec; cask: string; onOpen: (r: Rec) => void }) {
   const [each, setEach] = useState(5);
-  const found = useQuery({ queryKey: ["neighbours", r.time, r.received, r.text, cask, each], queryFn: ({ signal }) => neighbours(r, cask, each, signal), placeholderData: (old) => old });
+  const found = useQuery({ queryKey: keys.neighbours([r.time, r.received, r.text, cask, each]), queryFn: ({ signal }) => neighbours(r, cask, each, signal), placeholderData: (old) => old });
   return (
     <section className="mb-4">
       <h3 className="mb-1 font-semibold">Before and after{r.host ? ` on ${r.host}` : ""}</h3>
-      {found.error && <p role="alert">{found.error.message}</p>}
+      {found.error && <Alert>{found.error.message}</Alert>}
       <ul className="rounded bg-paper p-1">
         {found.data?.map((n, i) => (
           <li key={i}>
@@ -61,7 +63,7 @@ function Neighbours({ record: r, cask, onOpen }: { record: Rec; cask: string; on
           </li>
         ))}
       </ul>
-      {each < 320 && <button className="mt-1 text-sm text-soft underline hover:text-ink" onClick={() => setEach(each * 4)}>more</button>}
+      {each < 320 && <Button look="link" className="mt-1" onClick={() => setEach(each * 4)}>more</Button>}
     </section>
   );
 }

@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { signIn } from "./api";
+import { Alert } from "./ui";
 
 export function SignIn() {
   const client = useQueryClient();
@@ -30,7 +31,7 @@ export function SignIn() {
         {/* eslint-disable-next-line jsx-a11y/no-autofocus -- there is nothing else on the page to begin with */}
         <label className="mb-3 block">Name<input name="name" autoFocus required autoComplete="username" className={field} /></label>
         <label className="mb-5 block">Password<input name="password" type="password" required autoComplete="current-password" className={field} /></label>
-        {problem && <p role="alert" className="mb-4 rounded bg-wash px-3 py-2">{problem}</p>}
+        {problem && <Alert className="mb-4">{problem}</Alert>}
         <button disabled={busy} className="w-full rounded bg-amber px-3 py-2 font-semibold text-paper disabled:opacity-60">{busy ? "Signing in…" : "Sign in"}</button>
         <p className="mt-4 text-sm text-soft">No account yet? On the service's machine: <code className="font-mono text-xs">oakbarrel account add NAME --role viewer --password-file FILE</code></p>
       </form>

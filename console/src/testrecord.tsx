@@ -1,13 +1,9 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { Check, Send, TriangleAlert } from "lucide-react";
 import { Link } from "react-router";
-import { get, order, records, type Account, type Hop, type Host } from "./api";
-
-// useMayOperate tells whether who has signed in may give orders.
-export function useMayOperate(): boolean {
-  const session = useQuery({ queryKey: ["session"], queryFn: () => get<Account>("/session") });
-  return !!session.data && session.data.role !== "viewer";
-}
+import { order, records, type Hop, type Host } from "./api";
+import { useMayOperate } from "./queries";
+import { Alert } from "./ui";
 
 const queryOf = (text: string) => `text is ${JSON.stringify(text)}`;
 
@@ -41,7 +37,7 @@ export function TestRecord({ host: h }: { host: Host }) {
       <button className="inline-flex items-center gap-1.5 py-0.5 text-soft hover:text-ink disabled:opacity-60" disabled={test.isPending} onClick={() => test.mutate()}>
         <Send size={13} aria-hidden /> {test.isPending ? "on its way; a store confirms it with its next batch…" : "Send a test record"}
       </button>
-      {test.error && <div role="alert">{test.error.message}</div>}
+      {test.error && <Alert>{test.error.message}</Alert>}
       {came && (
         <div className="mt-1">
           {came.why ?? `${came.text}: ${came.outlets.length === 0 ? "dropped by the rules" : `went to ${came.outlets.join(", ")}`}`}

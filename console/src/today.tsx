@@ -2,10 +2,12 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { get, type Host } from "./api";
 import { Histogram } from "./histogram";
-import { Health, NoHosts, troublesOf, useHosts } from "./hosts";
+import { Health, NoHosts, troublesOf } from "./hosts";
 import { severities, Severity } from "./severity";
 import { size } from "./size";
 import { ago, count, day } from "./time";
+import { keys, useHosts } from "./queries";
+import { Alert, Card } from "./ui";
 
 const span = 60 * 60 * 1000;
 
@@ -13,7 +15,7 @@ const span = 60 * 60 * 1000;
 export default function Today() {
   const hosts = useHosts();
   const rates = useQuery({
-    queryKey: ["today"],
+    queryKey: keys.hour,
     queryFn: async ({ signal }) => {
       const until = Math.ceil(Date.now() / 60000) * 60000;
       const since = until - span;
@@ -26,9 +28,8 @@ export default function Today() {
   const totals = severities.map((_, s) => rates.data?.counts.reduce((sum, c) => sum + c[s], 0) ?? 0);
   return (
     <div className="h-full overflow-y-auto p-3 sm:p-5">
-      {problem && <p role="alert" className="mb-4 rounded bg-wash px-3 py-2">{problem.message}</p>}
-      <section className="rounded-lg border border-line bg-sheet p-4">
-        <h2 className="mb-3 text-lg font-semibold">Records in the store, the last hour</h2>
+      {problem && <Alert className="mb-4">{problem.message}</Alert>}
+      <Card title="Records in the store, the last hour">
         {rates.data && <Histogram {...rates.data} height={120} />}
         <ul className="mt-3 flex flex-wrap gap-x-6 gap-y-1">
           {severities.map((name, s) => (
@@ -39,12 +40,11 @@ export default function Today() {
             </li>
           ))}
         </ul>
-      </section>
-      <section className="mt-4 rounded-lg border border-line bg-sheet p-4">
-        <h2 className="mb-3 text-lg font-semibold">Hosts</h2>
+      </Card>
+      <Card title="Hosts" className="mt-4">
         {hosts.data?.length === 0 && <NoHosts />}
         <ul>{hosts.data?.map((h) => <HostRow key={h.agent_id} host={h} />)}</ul>
-      </section>
+      </Card>
       <Disks hosts={hosts.data ?? []} />
     </div>
   );
@@ -77,8 +77,7 @@ function Disks({ hosts }: { hosts: Host[] }) {
   const disks = hosts.flatMap((h) => (h.status.forecast?.disks ?? []).map((d) => ({ h, d })));
   if (disks.length === 0) return null;
   return (
-    <section className="mt-4 rounded-lg border border-line bg-sheet p-4">
-      <h2 className="mb-3 text-lg font-semibold">Disks</h2>
+    <Card title="Disks" className="mt-4">
       <ul>
         {disks.map(({ h, d }) => (
           <li key={h.agent_id + d.folder} className="flex flex-wrap gap-x-4 gap-y-1 border-t border-line py-2">
@@ -89,6 +88,6 @@ function Disks({ hosts }: { hosts: Host[] }) {
           </li>
         ))}
       </ul>
-    </section>
+    </Card>
   );
 }

@@ -1,20 +1,22 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Bookmark } from "lucide-react";
 import { Popover } from "radix-ui";
 import { useState } from "react";
-import { dropView, get, keepView, type View } from "./api";
+import { dropView, keepView, type View } from "./api";
+import { keys, useViews } from "./queries";
+import { Alert, Button, control } from "./ui";
 
 // Views offers the searches that were kept, and keeps the one that is shown.
 export function Views({ shown, onPick }: { shown: Omit<View, "name">; onPick: (v: View) => void }) {
   const client = useQueryClient();
   const [open, setOpen] = useState(false);
   const [name, setName] = useState("");
-  const views = useQuery({ queryKey: ["views"], queryFn: ({ signal }) => get<View[]>("/views", signal), enabled: open });
-  const change = useMutation({ mutationFn: (to: () => Promise<View[]>) => to(), onSuccess: (all) => client.setQueryData(["views"], all) });
+  const views = useViews(open);
+  const change = useMutation({ mutationFn: (to: () => Promise<View[]>) => to(), onSuccess: (all) => client.setQueryData(keys.views, all) });
   const problem = views.error ?? change.error;
   return (
     <Popover.Root open={open} onOpenChange={setOpen}>
-      <Popover.Trigger className="flex items-center gap-1.5 rounded border border-line bg-paper px-2 py-1.5 text-sm"><Bookmark size={15} aria-hidden /> Views</Popover.Trigger>
+      <Popover.Trigger className={`${control} flex items-center gap-1.5`}><Bookmark size={15} aria-hidden /> Views</Popover.Trigger>
       <Popover.Portal>
         <Popover.Content align="end" sideOffset={4} className="z-20 w-80 max-w-[92vw] rounded-lg border border-line bg-sheet p-3 shadow-xl">
           {views.data?.length === 0 && <p className="mb-2 text-sm text-soft">None is kept yet. A view is a search with a name, for everybody.</p>}
@@ -25,15 +27,15 @@ export function Views({ shown, onPick }: { shown: Omit<View, "name">; onPick: (v
                   <span className="block font-semibold">{v.name}</span>
                   <span className="block truncate font-mono text-xs text-soft">{v.where || "everything"}{v.cask && ` · ${v.cask}`}{v.since && ` · ${v.since}`}</span>
                 </button>
-                <button className="text-sm text-soft underline hover:text-ink" aria-label={`drop the view ${v.name}`} onClick={() => change.mutate(() => dropView(v.name))}>drop</button>
+                <Button look="link" aria-label={`drop the view ${v.name}`} onClick={() => change.mutate(() => dropView(v.name))}>drop</Button>
               </li>
             ))}
           </ul>
           <form className="flex gap-2 border-t border-line pt-3" onSubmit={(e) => { e.preventDefault(); change.mutate(() => keepView({ ...shown, name })); setName(""); }}>
-            <input required maxLength={64} aria-label="name of the view" placeholder="a name for this search" className="min-w-0 flex-1 rounded border border-line bg-paper px-2 py-1 text-sm" value={name} onChange={(e) => setName(e.target.value)} />
-            <button className="rounded bg-amber px-3 py-1 text-sm font-semibold text-paper">Keep</button>
+            <input required maxLength={64} aria-label="name of the view" placeholder="a name for this search" className={`${control} min-w-0 flex-1`} value={name} onChange={(e) => setName(e.target.value)} />
+            <Button>Keep</Button>
           </form>
-          {problem && <p role="alert" className="mt-2 text-sm">{problem.message}</p>}
+          {problem && <Alert className="mt-2 text-sm">{problem.message}</Alert>}
         </Popover.Content>
       </Popover.Portal>
     </Popover.Root>

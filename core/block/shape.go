@@ -66,7 +66,7 @@ func (s *shaper) addMissing() { s.ids = append(s.ids, 0) }
 func (s *shaper) add(text []byte) {
 	s.total += len(text)
 	before := len(s.sizes)
-	s.take(text)
+	s.write(text)
 	id, known := s.index[string(s.shape)]
 	if !known {
 		if len(s.ends) == mostShapes {
@@ -133,8 +133,8 @@ func ordinary(b []byte) (n int) {
 	return n
 }
 
-// take writes the shape of a text and its variable parts.
-func (s *shaper) take(text []byte) {
+// write writes the shape of a text and its variable parts.
+func (s *shaper) write(text []byte) {
 	shape := s.shape[:0]
 	for done := 0; done < len(text); {
 		at := done + ordinary(text[done:])

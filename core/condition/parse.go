@@ -54,7 +54,7 @@ type parser struct {
 
 func (p *parser) fail(t token, what, mend string) { panic(&Error{t.offset, what, mend}) }
 
-func (p *parser) take() token {
+func (p *parser) next() token {
 	p.before = p.tok
 	p.advance()
 	return p.before
@@ -65,7 +65,7 @@ func (p *parser) accept(keyword string) bool {
 	if !p.tok.is(keyword) {
 		return false
 	}
-	p.take()
+	p.next()
 	return true
 }
 
@@ -73,7 +73,7 @@ func (p *parser) acceptSymbol(s string) bool {
 	if p.tok.kind != symbol || p.tok.text != s {
 		return false
 	}
-	p.take()
+	p.next()
 	return true
 }
 
@@ -139,7 +139,7 @@ func (p *parser) not() node {
 }
 
 func (p *parser) test() node {
-	t := p.take()
+	t := p.next()
 	switch {
 	case t.kind == quoted:
 		n := &textTest{prop: property{which: text}, op: contains, values: []string{t.text}, lone: true}
@@ -202,7 +202,7 @@ func (p *parser) named() node {
 	if t.kind != quoted && (t.kind != word || isKeyword(t.text)) {
 		p.fail(t, fmt.Sprintf("the name of a condition is expected, not %s", t), "write: condition NAME, with a name that stands under conditions")
 	}
-	p.take()
+	p.next()
 	if p.names == nil {
 		p.fail(t, fmt.Sprintf("there is no condition %s here", t), "only a plan has conditions with names; write the condition out")
 	}
@@ -219,7 +219,7 @@ func (p *parser) operator(subject string, ops ...string) (op string, negated boo
 	t := p.tok
 	for _, op := range ops {
 		if first, _, _ := strings.Cut(op, " "); t.is(first) || t.kind == symbol && t.text == op {
-			p.take()
+			p.next()
 			if op == "is" && !negated {
 				negated = p.accept("not")
 			}
@@ -281,7 +281,7 @@ func (p *parser) value(what string) token {
 	default:
 		p.fail(t, fmt.Sprintf("%s is expected, not %s", what, t), `a value is a word, or stands in double quotes`)
 	}
-	return p.take()
+	return p.next()
 }
 
 // values reads what follows "in": values between parentheses.

@@ -239,7 +239,7 @@ func (p *parser) number() float64 {
 	t := p.tok
 	if t.kind == word || t.kind == quoted {
 		if n, ok := readNumber([]byte(t.text)); ok {
-			p.take()
+			p.next()
 			return n
 		}
 	}

@@ -73,7 +73,7 @@ func size(n int64) string {
 // Check returns an error of type *[FloorError] where the disk of a folder has
 // no more free space than the floor.
 func (o Floor) Check(folder string) error {
-	free, wanted := o.look(folder)
+	free, wanted := o.measure(folder)
 	if free > wanted {
 		return nil
 	}
@@ -82,15 +82,15 @@ func (o Floor) Check(folder string) error {
 
 // Room returns how many bytes may be written on the disk of a folder, 0 for none.
 func (o Floor) Room(folder string) int64 {
-	free, wanted := o.look(folder)
+	free, wanted := o.measure(folder)
 	return max(0, free-wanted)
 }
 
 // Of returns how many bytes are to stay free of a disk of that size.
 func (o Floor) Of(size int64) int64 { return max(o.Bytes, int64(o.Percent/100*float64(size))) }
 
-// look returns the free space of a disk, and what is to stay free.
-func (o Floor) look(folder string) (free, wanted int64) {
+// measure returns the free space of a disk, and what is to stay free.
+func (o Floor) measure(folder string) (free, wanted int64) {
 	if o == (Floor{}) {
 		return math.MaxInt64, 0
 	}

@@ -68,7 +68,7 @@ func Of(sources []Source, now time.Time) Report {
 	var growing [][]growth // of each disk
 	devices := map[uint64]int{}
 	for _, s := range sources {
-		set, g := look(s, now)
+		set, g := setOf(s, now)
 		folder := disk.Existing(s.Folder)
 		if st, err := disk.Stat(folder); err == nil {
 			device := disk.FactsOf(st).Device
@@ -97,8 +97,8 @@ func (g growth) after(days float64) float64 {
 	return max(g.bytes, min(g.bytes+g.perDay*days, g.most))
 }
 
-// look measures a source.
-func look(s Source, now time.Time) (Set, growth) {
+// setOf measures a source.
+func setOf(s Source, now time.Time) (Set, growth) {
 	set, inPieces := Set{Name: s.Name, Files: len(s.Paths)}, int64(0)
 	for _, path := range s.Paths {
 		m := measure(path, s.Settings.Format, now)

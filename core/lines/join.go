@@ -26,8 +26,8 @@ type trace struct {
 	fault  bool // its only line names an error, below which a logger writes the trace
 }
 
-// begin looks at the first line of an event.
-func (t *trace) begin(line []byte) {
+// start looks at the first line of an event.
+func (t *trace) start(line []byte) {
 	s, named := FindSeverity(line)
 	*t = trace{fault: named && s <= record.Error, python: bytes.HasPrefix(line, traceback), golang: bytes.HasPrefix(line, goPanic) || bytes.HasPrefix(line, goFatal) || isGoroutine(line)}
 }

@@ -172,7 +172,7 @@ func (m *Maker) Add(out *Out, line *Line) {
 	}
 	m.Flush(out)
 	m.waiting, m.first, m.joined, m.left = true, *line, append(m.joined[:0], line.Text...), nil
-	m.trace.begin(line.Text)
+	m.trace.start(line.Text)
 }
 
 func (m *Maker) join(line *Line) {
@@ -266,7 +266,7 @@ func (m *Maker) record(out *Out, line *Line, text []byte) {
 	}
 	m.named = false
 	m.decode(out, r)
-	out.Fell.note(r, m.named)
+	out.Fell.count(r, m.named)
 	if r.Time.IsZero() {
 		r.Time = r.Received
 	}
@@ -278,7 +278,7 @@ func (m *Maker) record(out *Out, line *Line, text []byte) {
 	}
 }
 
-func (f *Fell) note(r *record.Record, severity bool) {
+func (f *Fell) count(r *record.Record, severity bool) {
 	if r.Unparsed {
 		f.Form++
 	}

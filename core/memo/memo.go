@@ -149,9 +149,9 @@ func parse(line []byte) (number uint64, key, value string, kept, ok bool) {
 	return number, key, value, kept, true
 }
 
-// Note adds a fact that the next Save writes. Neither key nor value may hold a
+// Set adds a fact that the next Save writes. Neither key nor value may hold a
 // line feed, and the key no "=".
-func (f *File) Note(key, value string) { f.add(key + "=" + value) }
+func (f *File) Set(key, value string) { f.add(key + "=" + value) }
 
 // Forget has the next Save write that a key is known no more.
 func (f *File) Forget(key string) { f.add(key) }

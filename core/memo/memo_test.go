@@ -22,7 +22,7 @@ type owner struct {
 
 func (o *owner) set(key, value string) {
 	o.facts[key] = value
-	o.file.Note(key, value)
+	o.file.Set(key, value)
 }
 
 func (o *owner) forget(key string) {

@@ -68,7 +68,7 @@ func (e *Encoder) Reset() {
 // Add adds a record, and keeps nothing of it.
 func (e *Encoder) Add(r *record.Record) {
 	g := e.groupOf(r.Host, r.App)
-	start := e.begin()
+	start := e.open()
 	b := e.buffers[start]
 	b = protowire.AppendFixed64(protowire.AppendTag(b, logTime, protowire.Fixed64Type), nanos(r.Time))
 	b = protowire.AppendVarint(protowire.AppendTag(b, logSeverityNumber, protowire.VarintType), numbers[r.Severity()])
@@ -93,7 +93,7 @@ func (e *Encoder) Add(r *record.Record) {
 func (e *Encoder) Append(dst []byte) []byte {
 	for i := range e.groups {
 		g := &e.groups[i]
-		outer := e.begin()
+		outer := e.open()
 		e.nested(outer, resourceLogsOf, func(resource int) {
 			e.attribute(resource, resourceAttributes, "service.name", g.app)
 			e.attribute(resource, resourceAttributes, "host.name", g.host)
@@ -125,8 +125,8 @@ func (e *Encoder) groupOf(host, app []byte) *group {
 	return g
 }
 
-// begin returns the place of an empty buffer for a nested message.
-func (e *Encoder) begin() int {
+// open returns the place of an empty buffer for a nested message.
+func (e *Encoder) open() int {
 	if e.depth == len(e.buffers) {
 		e.buffers = append(e.buffers, nil)
 	}
@@ -139,7 +139,7 @@ func (e *Encoder) end() { e.depth-- }
 
 // nested adds a message, which fill writes, as a field of the one in buffer to.
 func (e *Encoder) nested(to int, field protowire.Number, fill func(i int)) {
-	i := e.begin()
+	i := e.open()
 	fill(i)
 	e.buffers[to] = protowire.AppendBytes(protowire.AppendTag(e.buffers[to], field, protowire.BytesType), e.buffers[i])
 	e.end()

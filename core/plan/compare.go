@@ -88,7 +88,7 @@ func (c *Comparison) Add(r *record.Record) {
 	default:
 		c.Moved++
 	}
-	c.note(r, goes)
+	c.addExample(r, goes)
 }
 
 // count counts what the outlets of one plan get of a record, and returns their names.
@@ -110,8 +110,8 @@ func (c *Comparison) count(side int, p *Plan, r *record.Record) (names []string)
 	return names
 }
 
-// note adds a record to the change that it is an example of.
-func (c *Comparison) note(r *record.Record, goes [2][]string) {
+// addExample adds a record to the change that it is an example of.
+func (c *Comparison) addExample(r *record.Record, goes [2][]string) {
 	var rules [2][]string
 	for side, p := range []*Plan{c.old, c.new} {
 		judged := *r

@@ -38,7 +38,7 @@ type intentLog struct {
 	buffer []byte
 }
 
-func (l *intentLog) note(i intent) error {
+func (l *intentLog) append(i intent) error {
 	l.buffer = append(i.append(l.buffer[:0], l.number), intentEnd...)
 	if _, err := l.file.WriteAt(l.buffer, l.at); err != nil {
 		return err
@@ -233,7 +233,7 @@ func (w *Writer) recover(live disk.File, st fs.FileInfo) error {
 	for source, offset := range marks {
 		first.marks = append(first.marks, record.Mark{Source: source, Offset: offset})
 	}
-	if err = log.note(first); err == nil {
+	if err = log.append(first); err == nil {
 		err = w.disk.Rename(w.intentPath+partSuffix, w.intentPath)
 	}
 	if err != nil {

@@ -35,7 +35,7 @@ func OpenTended(s Settings, settle time.Duration, lookOnly bool, now func() time
 		t.settled = t.isSettled
 	}
 	if lookOnly {
-		err = t.look()
+		err = t.survey()
 	} else if err = t.Adopt(); err == nil && settle == 0 {
 		err = t.dropUncut()
 	}
@@ -53,8 +53,8 @@ func OpenTended(s Settings, settle time.Duration, lookOnly bool, now func() time
 	return t, nil
 }
 
-// look finds the pieces and their lines, and changes nothing.
-func (t *Tended) look() (err error) {
+// survey finds the pieces and their lines, and changes nothing.
+func (t *Tended) survey() (err error) {
 	path := t.settings.Path
 	t.pieces, err = list(path, t.settings.Counted || tallyCounts(path))
 	t.pieces, t.known = once(t.pieces), true

@@ -244,7 +244,7 @@ func (w *Writer) Rebase(written func(source string) int64) {
 		}
 		first.marks = append(first.marks, record.Mark{Source: source, Offset: offset})
 	}
-	w.intents.note(first) // so that those before do not count; if it fails they still may
+	w.intents.append(first) // so that those before do not count; if it fails they still may
 }
 
 func (w *Writer) setSize(size int64) {
@@ -288,7 +288,7 @@ type Taken struct {
 // then on when its line is in a file.
 func (w *Writer) WriteTaken(lines []byte, taken []Taken) (written int, err error) {
 	if w.failed && w.file != nil { // somebody may have removed it to make room
-		w.look()
+		w.survey()
 	}
 	defer func() { w.failed = err != nil }()
 	for written < len(lines) {
@@ -384,7 +384,7 @@ func (w *Writer) put(lines []byte, marks []record.Mark) (int, error) {
 	if w.newLine {
 		lines = append([]byte{'\n'}, lines...)
 	}
-	if err := w.note(intent{inode: w.inode, size: w.size, length: int64(len(lines)), marks: marks}); err != nil {
+	if err := w.announce(intent{inode: w.inode, size: w.size, length: int64(len(lines)), marks: marks}); err != nil {
 		return 0, err
 	}
 	if len(marks) > 0 && w.Settings().Sync == SyncEach {
@@ -418,7 +418,7 @@ func (w *Writer) takeBack(n int) (err error) {
 		err = w.file.Truncate(w.size)
 	}
 	if err == nil {
-		err = w.note(intent{inode: w.inode, size: w.size, void: true})
+		err = w.announce(intent{inode: w.inode, size: w.size, void: true})
 	}
 	if err != nil {
 		w.drop()
@@ -427,9 +427,9 @@ func (w *Writer) takeBack(n int) (err error) {
 	return err
 }
 
-// note writes down what is about to be done.
-func (w *Writer) note(i intent) error {
-	if err := w.intents.note(i); err != nil {
+// announce writes down what is about to be done.
+func (w *Writer) announce(i intent) error {
+	if err := w.intents.append(i); err != nil {
 		return fmt.Errorf("note the write to %s: %w", w.path, err)
 	}
 	return nil
@@ -457,7 +457,7 @@ func (w *Writer) Tick() error {
 	}
 	if w.file != nil && now.Sub(w.checked) >= time.Second {
 		w.checked = now
-		if err := w.look(); err != nil {
+		if err := w.survey(); err != nil {
 			return err
 		}
 	}
@@ -480,8 +480,8 @@ func (w *Writer) sync() error {
 	return errors.Join(fmt.Errorf("sync %s: %w", w.path, err), w.roll(w.now()))
 }
 
-// look finds out whether somebody removed, renamed or cut the live file.
-func (w *Writer) look() error {
+// survey finds out whether somebody removed, renamed or cut the live file.
+func (w *Writer) survey() error {
 	path := w.path
 	st, err := disk.Lstat(path)
 	if err != nil || inodeOf(st) != w.inode {

@@ -321,7 +321,7 @@ func (t *Table) route(b *record.Batch, at int, m *Routing) fate {
 	sent, changed, labelled := false, false, false
 	var first *run // the record begins it, if repeats follow
 walk:
-	for i := lists.take(); i >= 0; i = lists.take() {
+	for i := lists.nextRule(); i >= 0; i = lists.nextRule() {
 		rule := &t.rules[i]
 		if verdicts[i] == condition.Never || verdicts[i] == condition.Maybe && !rule.When.Match(r) {
 			continue
@@ -440,8 +440,8 @@ func after(rules []int32, i int32) []int32 {
 	return rules[at:]
 }
 
-// take takes the next rule, -1 where none is left.
-func (l *lists) take() int32 {
+// nextRule takes the next rule, -1 where none is left.
+func (l *lists) nextRule() int32 {
 	const none = math.MaxInt32
 	walk, app, text := int32(none), int32(none), int32(none)
 	if len(l.walk) > 0 {

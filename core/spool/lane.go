@@ -60,7 +60,7 @@ func (l *lane) write(d disk.Disk, dir string, id laneID, f *frame, buffer []byte
 		return buffer, err
 	}
 	if l.file == nil || l.chunks[len(l.chunks)-1].size >= chunkSize {
-		if err := l.begin(d, chunkName(dir, id, f.first)); err != nil {
+		if err := l.beginChunk(d, chunkName(dir, id, f.first)); err != nil {
 			return buffer, err
 		}
 		l.chunks[len(l.chunks)-1].first = f.first
@@ -89,8 +89,8 @@ func (l *lane) repair() error {
 	return nil
 }
 
-// begin closes the open chunk and begins another.
-func (l *lane) begin(d disk.Disk, path string) error {
+// beginChunk closes the open chunk and begins another.
+func (l *lane) beginChunk(d disk.Disk, path string) error {
 	f, err := d.OpenAppend(path, 0o640)
 	if err != nil {
 		return err

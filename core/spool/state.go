@@ -91,7 +91,7 @@ func (s *Spool) reserve() {
 	}
 	s.saving.Lock()
 	defer s.saving.Unlock()
-	s.memo.Note(reservedKey, strconv.FormatUint(last+ahead, 10))
+	s.memo.Set(reservedKey, strconv.FormatUint(last+ahead, 10))
 	if s.memo.Save(false, s.allFacts) == nil {
 		s.reserved = last + ahead
 	}
@@ -177,9 +177,9 @@ func (s *Spool) saveState() error {
 
 // noteState notes what has changed. The caller holds both locks.
 func (s *Spool) noteState() {
-	s.memo.Note(confirmedKey, strconv.FormatUint(s.confirmed, 10))
+	s.memo.Set(confirmedKey, strconv.FormatUint(s.confirmed, 10))
 	for source := range s.unsaved {
-		s.memo.Note(markKey+source, strconv.FormatInt(s.marks[source], 10))
+		s.memo.Set(markKey+source, strconv.FormatInt(s.marks[source], 10))
 	}
 	clear(s.unsaved)
 }

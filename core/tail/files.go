@@ -223,11 +223,11 @@ func (f *Follower) setBack(path string, offset int64) error {
 	now := f.now()
 	s.Gone, s.Done, s.known, s.Head = &now, true, false, fingerprint{} // no file is this source any more
 	f.drop(s)
-	f.note(s)
+	f.alter(s)
 	f.urgent = true
 	f.byInode[next.inode()], f.byPath[next.real] = next, next
 	f.sources = append(f.sources, next)
-	f.begin(next)
+	f.beginStreams(next)
 	f.sortSources()
 	f.looked = time.Time{}
 	return f.save()

@@ -155,7 +155,7 @@ func (f *Follower) Run(ctx context.Context) {
 	defer f.watch.close()
 	defer f.closeAll()
 	for _, s := range f.sources {
-		f.begin(s)
+		f.beginStreams(s)
 	}
 	going := true
 	for going && ctx.Err() == nil {
@@ -203,11 +203,11 @@ func (f *Follower) await(ctx context.Context) {
 			}
 		}
 	}
-	f.take(f.watch.drain())
+	f.hear(f.watch.drain())
 }
 
-// take notes what the kernel has told.
-func (f *Follower) take(c changes) {
+// hear notes what the kernel has told.
+func (f *Follower) hear(c changes) {
 	if c.again {
 		f.lookBy(f.looked.Add(10 * f.lookCost)) // so that looking takes a tenth of the time at most
 	}

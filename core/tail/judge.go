@@ -248,7 +248,7 @@ func (f *Follower) goOn(s *source, p *probe, short bool) {
 	s.used, s.Packed = f.now(), p.packed
 	f.place(s, p.candidate)
 	s.Done, s.Short, s.Size, s.dirty = short, short, p.stat.Size, !short
-	f.note(s)
+	f.alter(s)
 	f.urgent = true
 	f.log.Debug("a source goes on in another file", "path", s.Path, "source", s.ID, "from", s.read, "done", s.Done)
 }

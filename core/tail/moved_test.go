@@ -17,7 +17,7 @@ func (b *bench) still() *Follower {
 	b.must(err)
 	f.watch = newWatcher(true, nil)
 	for _, s := range f.sources {
-		f.begin(s)
+		f.beginStreams(s)
 	}
 	return f
 }

@@ -57,7 +57,7 @@ func (f *Follower) place(s *source, c candidate) {
 			s.former = s.Path
 		}
 		if s.renamed = true; setOf(s.Path) != setOf(c.path) {
-			f.note(s)
+			f.alter(s)
 		}
 		s.Path = c.path
 	}
@@ -68,7 +68,7 @@ func (f *Follower) place(s *source, c candidate) {
 	if !s.is(c.stat) || s.Birth == 0 && c.stat.Birth > 0 {
 		f.drop(s)
 		s.Device, s.Inode, s.Birth = c.stat.Device, c.stat.Inode, c.stat.Birth
-		f.note(s)
+		f.alter(s)
 	}
 	if s.changed != c.stat.Changed || s.lastSize != c.stat.Size || s.Gone != nil {
 		s.dirty = true
@@ -78,7 +78,7 @@ func (f *Follower) place(s *source, c candidate) {
 	}
 	if s.missed = (time.Time{}); s.Gone != nil {
 		s.Gone = nil
-		f.note(s)
+		f.alter(s)
 	}
 	s.known, s.real, s.changed, s.lastSize = true, c.real, c.stat.Changed, c.stat.Size
 	if !s.Packed || s.Written.IsZero() { // a compressor changes the time, and puts it back at its end
@@ -120,8 +120,8 @@ func (f *Follower) start(s *source, c candidate) {
 	f.number++
 	f.sources = append(f.sources, s)
 	f.place(s, c)
-	f.begin(s)
-	f.note(s)
+	f.beginStreams(s)
+	f.alter(s)
 	f.urgent, s.dirty = true, true
 	f.log.Debug("a file is followed", "path", s.Path, "source", s.ID, "from", s.read)
 	for _, other := range f.sources {

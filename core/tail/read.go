@@ -218,7 +218,7 @@ func (f *Follower) sameHead(s *source) bool {
 		}
 		s.head = append(s.head[:0], b[:n]...)
 		s.Head = printOf(s.Head.At, s.head)
-		f.note(s)
+		f.alter(s)
 	}
 	return true
 }
@@ -243,7 +243,7 @@ func (f *Follower) skipHole(s *source) bool {
 		}
 	}
 	s.Begin, s.read, s.Head.At = at, at, at
-	f.note(s)
+	f.alter(s)
 	f.urgent = true
 	for i := range s.streams {
 		s.streams[i].from = max(s.streams[i].from, at)
@@ -356,7 +356,7 @@ func (f *Follower) finish(s *source) {
 	s.close()
 	now := f.now()
 	s.Done, s.Size, s.Length, s.known = true, s.lastSize, s.read, false
-	f.note(s)
+	f.alter(s)
 	if f.byPath[s.real] != s {
 		s.Gone = &now
 	}
@@ -456,7 +456,7 @@ func (f *Follower) finishPacked(s *source) {
 	f.reachedEnd(s)
 	f.release(s)
 	s.Done, s.Size, s.Length = true, s.lastSize, s.read
-	f.note(s)
+	f.alter(s)
 }
 
 // learnPacked learns how a compressed file begins that is new.
@@ -471,7 +471,7 @@ func (f *Follower) learnPacked(s *source) bool {
 	n, _ := content.read(b, 0)
 	if n > 0 {
 		s.Head, f.urgent = printOf(0, b[:n]), true
-		f.note(s)
+		f.alter(s)
 	}
 	return true
 }

@@ -140,8 +140,8 @@ func (f *Follower) load() error {
 	return nil
 }
 
-// note has what is known of a source written down anew.
-func (f *Follower) note(s *source) { s.altered, f.altered = true, true }
+// alter has what is known of a source written down anew.
+func (f *Follower) alter(s *source) { s.altered, f.altered = true, true }
 
 // save writes down what has changed of the sources, so that they are known again.
 func (f *Follower) save() error { return f.saveNotes(false) }
@@ -155,11 +155,11 @@ func (f *Follower) saveNotes(last bool) error {
 		late := last || now.Sub(s.notedAt) >= noteTime
 		moved := s.passed() - s.noted
 		if moved >= noteSize || moved > 0 && (late || s.noted == 0) || s.altered && (moved > 0 || s.Tail != s.tailPrint()) {
-			f.memo.Note(s.ID+placeMark, s.place())
+			f.memo.Set(s.ID+placeMark, s.place())
 			s.Tail, s.noted, s.notedAt = s.tailPrint(), s.passed(), now
 		}
 		if s.altered || s.renamed && late {
-			f.memo.Note(s.ID, s.facts())
+			f.memo.Set(s.ID, s.facts())
 			s.altered, s.renamed = false, false
 		}
 	}

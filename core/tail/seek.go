@@ -51,7 +51,7 @@ func (f *Follower) goOnIn(s *source, files []*probe, l *looking) bool {
 func (f *Follower) lose(s *source) {
 	now := f.now()
 	s.Gone, s.known = &now, false
-	f.note(s)
+	f.alter(s)
 	f.log.Debug("no file has a source any more", "path", s.Path, "source", s.ID, "read", s.read)
 	f.release(s)
 }
@@ -78,7 +78,7 @@ func (f *Follower) linger(l *looking) {
 		}
 		if path, err := disk.PathOf(s.file); err == nil && path != s.real {
 			s.former, s.Path, s.real, s.age = s.Path, path, path, rolledAge(path)
-			f.note(s)
+			f.alter(s)
 			f.beginMissed(s, l)
 		}
 		if !s.dirty && idle > lingerTime {

@@ -51,9 +51,9 @@ func (f *Follower) streamNames(s *source) []string {
 	return []string{s.ID + "/stdout", s.ID + "/stderr"}
 }
 
-// begin finds out where a source is to be read from: each stream from where the
+// beginStreams finds out where a source is to be read from: each stream from where the
 // outlet is that has the least of it.
-func (f *Follower) begin(s *source) {
+func (f *Follower) beginStreams(s *source) {
 	settings := s.settings
 	if settings == nil { // until its file is found
 		settings = &f.settings.Lines

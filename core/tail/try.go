@@ -18,7 +18,7 @@ func Try(s Settings, path string, each func(out *lines.Out)) (lines.Fell, error)
 	}
 	f := newFollower(s, trial(each), slog.New(slog.DiscardHandler), time.Now)
 	src := &source{Path: path, real: path, settings: &f.settings.Lines, Packed: content.packed(), unpacking: &unpacking{content: content}}
-	f.begin(src)
+	f.beginStreams(src)
 	for src.unpacking != nil { // it is closed at its end
 		f.readPacked(src)
 	}

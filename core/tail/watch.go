@@ -46,17 +46,17 @@ func (w *watcher) listen() {
 			if !open {
 				return
 			}
-			w.note(e)
+			w.collect(e)
 		case _, open := <-w.kernel.Errors: // most likely more than its queue holds
 			if !open {
 				return
 			}
-			w.note(fsnotify.Event{Op: fsnotify.Rename})
+			w.collect(fsnotify.Event{Op: fsnotify.Rename})
 		}
 	}
 }
 
-func (w *watcher) note(e fsnotify.Event) {
+func (w *watcher) collect(e fsnotify.Event) {
 	if e.Op == fsnotify.Chmod {
 		return
 	}

@@ -73,7 +73,7 @@ func (d *Door) SignIn(db *gorm.DB, name, password string) (key string, account m
 		hash = []byte(noPassword)
 	}
 	if bcrypt.CompareHashAndPassword(hash, []byte(password)) != nil || err != nil {
-		d.note(name)
+		d.countFailure(name)
 		return "", account, ErrWrong
 	}
 	random := make([]byte, 32)
@@ -101,7 +101,7 @@ func (d *Door) tooOften(name string) bool {
 	return len(recent) >= mostWrong
 }
 
-func (d *Door) note(name string) {
+func (d *Door) countFailure(name string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.wrong == nil || len(d.wrong) >= mostNames {

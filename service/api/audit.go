@@ -10,9 +10,9 @@ import (
 	"oakbarrel/service/model"
 )
 
-// note writes down in the audit trail what the visitor did. What cannot be
+// record writes down in the audit trail what the visitor did. What cannot be
 // written down is told in the log: it is done already.
-func (a *API) note(ctx context.Context, what, detail string) {
+func (a *API) record(ctx context.Context, what, detail string) {
 	a.noteFor(ctx, visitor(ctx).Name, what, detail)
 }
 

@@ -184,7 +184,7 @@ func (a *API) setCask(ctx context.Context, in *setCaskInput) (*caskOutput, error
 		return nil, a.unavailable(ctx, err)
 	}
 	k := c.Keep
-	a.note(ctx, "set cask", fmt.Sprintf("%s: keep %d days, %d bytes, held %t, at most %d days", c.Name, k.Days, k.Total, k.Held, k.DaysAtMost))
+	a.record(ctx, "set cask", fmt.Sprintf("%s: keep %d days, %d bytes, held %t, at most %d days", c.Name, k.Days, k.Total, k.Held, k.DaysAtMost))
 	return a.cask(ctx, &in.CaskPath)
 }
 

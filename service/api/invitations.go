@@ -24,7 +24,7 @@ func (a *API) invite(ctx context.Context, in *inviteInput) (*invitationOutput, e
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	a.note(ctx, "invite host", fmt.Sprintf("cask %s, %s", i.Cask, i.Label))
+	a.record(ctx, "invite host", fmt.Sprintf("cask %s, %s", i.Cask, i.Label))
 	return &invitationOutput{client.Invitation{Code: code, Ends: ends.UTC(), Fingerprint: a.Fingerprint}}, nil
 }
 
@@ -61,6 +61,6 @@ func (a *API) revoke(ctx context.Context, in *AgentPath) (*revokedOutput, error)
 		}
 		return nil, problem(http.StatusNotFound, "the agent has no token of its own", mend)
 	}
-	a.note(ctx, "revoke host", "agent "+in.Agent)
+	a.record(ctx, "revoke host", "agent "+in.Agent)
 	return &revokedOutput{client.Revoked{Tokens: n}}, nil
 }

@@ -23,6 +23,6 @@ func (a *API) newToken(ctx context.Context, in *newTokenInput) (*tokenOutput, er
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	a.note(ctx, "make token", fmt.Sprintf("may %s, cask %s, %s", n.May, n.Cask, n.Label))
+	a.record(ctx, "make token", fmt.Sprintf("may %s, cask %s, %s", n.May, n.Cask, n.Label))
 	return &tokenOutput{client.Token{Token: token, NewToken: n}}, nil
 }

@@ -38,7 +38,7 @@ func (a *API) keepView(ctx context.Context, in *keepViewInput) (*viewsOutput, er
 	if err := a.DB.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&row).Error; err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	a.note(ctx, "keep view", v.Name)
+	a.record(ctx, "keep view", v.Name)
 	return a.views(ctx, nil)
 }
 
@@ -54,6 +54,6 @@ func (a *API) dropView(ctx context.Context, in *dropViewInput) (*viewsOutput, er
 	if done.RowsAffected == 0 {
 		return nil, problem(http.StatusNotFound, "there is no view of that name", "oakbarrel views lists those that there are")
 	}
-	a.note(ctx, "drop view", in.Name)
+	a.record(ctx, "drop view", in.Name)
 	return a.views(ctx, nil)
 }

@@ -61,7 +61,7 @@ func Store(ctx context.Context, db *gorm.DB, progress func(done, all int64)) (r 
 			return r, err
 		}
 		for _, b := range blocks {
-			if err := r.look(db, b, names); err != nil {
+			if err := r.checkBlock(db, b, names); err != nil {
 				return r, err
 			}
 			if before, known := ends[b.FeedID]; known && b.FirstNumber != before.LastNumber+1 {
@@ -98,8 +98,8 @@ func (r *Report) fault(cask string, block uint64, format string, args ...any) {
 	r.Faults = append(r.Faults, Fault{cask, block, fmt.Sprintf(format, args...)})
 }
 
-// look looks at one block. The error is one of the database.
-func (r *Report) look(db *gorm.DB, b model.Block, names map[uint64]string) error {
+// checkBlock looks at one block. The error is one of the database.
+func (r *Report) checkBlock(db *gorm.DB, b model.Block, names map[uint64]string) error {
 	cask := names[b.CaskID]
 	r.Blocks++
 	r.Records += int64(b.Records)

@@ -239,7 +239,7 @@ func (q *Queue) commit(jobs []*job) (casks []uint64, err error) {
 	err = q.db.Transaction(func(tx *gorm.DB) error {
 		counts := map[model.Minute]int64{}
 		for _, j := range jobs {
-			taken, err := take(tx, j, counts)
+			taken, err := commitOne(tx, j, counts)
 			if err != nil {
 				return err
 			}
@@ -252,9 +252,9 @@ func (q *Queue) commit(jobs []*job) (casks []uint64, err error) {
 	return casks, err
 }
 
-// take puts one batch into a transaction. What is wrong with the batch alone is
+// commitOne puts one batch into a transaction. What is wrong with the batch alone is
 // an error of its job; an error returned is one of the database.
-func take(tx *gorm.DB, j *job, counts map[model.Minute]int64) (taken bool, err error) {
+func commitOne(tx *gorm.DB, j *job, counts map[model.Minute]int64) (taken bool, err error) {
 	b := j.batch
 	feed, err := lockFeed(tx, b)
 	if err != nil {

@@ -106,7 +106,7 @@ func enough[T any](q *Query, ahead []*opened[T], next head) bool {
 
 // open opens a block and finds in it, unless its texts rule a hit out.
 func open[T any](ctx context.Context, s *Store, q *Query, h head, find func(head, *block.Block) (T, error)) (found T, err error) {
-	k, known := s.blocks.take(h)
+	k, known := s.blocks.lookUp(h)
 	b := k.block
 	if !known {
 		if b, err = s.unpack(ctx, h); b == nil && err == nil {

@@ -26,9 +26,9 @@ type kept struct {
 	size  int
 }
 
-// take returns a block that is kept, and keeps it no longer, as one goroutine
+// lookUp returns a block that is kept, and keeps it no longer, as one goroutine
 // alone may read it.
-func (r *recent) take(h head) (k kept, known bool) {
+func (r *recent) lookUp(h head) (k kept, known bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if k, known = r.newer[h]; known {

@@ -8,22 +8,22 @@ func TestWhatWasAskedForLatelyIsKept(t *testing.T) {
 	for id := uint64(1); id <= 100; id++ {
 		r.put(at(id), kept{size: 10})
 		if id > 1 {
-			k, known := r.take(at(1))
+			k, known := r.lookUp(at(1))
 			if !known || k.size != 10 {
 				t.Fatalf("what is asked for again and again is gone after %d others", id)
 			}
 			r.put(at(1), k)
 		}
 	}
-	if _, known := r.take(at(2)); known {
+	if _, known := r.lookUp(at(2)); known {
 		t.Error("what nobody asks for is kept")
 	}
 	sum := 0
 	for id := uint64(1); id <= 100; id++ {
-		if k, known := r.take(at(id)); known {
+		if k, known := r.lookUp(at(id)); known {
 			sum += k.size
 		}
-		if _, known := r.take(at(id)); known {
+		if _, known := r.lookUp(at(id)); known {
 			t.Errorf("%d is kept, and was taken", id)
 		}
 	}
@@ -35,7 +35,7 @@ func TestWhatWasAskedForLatelyIsKept(t *testing.T) {
 	if r.size != 40 {
 		t.Errorf("what was put twice counts as %d bytes", r.size)
 	}
-	if _, known := r.take(head{ID: 1, FirstNumber: 2}); known {
+	if _, known := r.lookUp(head{ID: 1, FirstNumber: 2}); known {
 		t.Error("an id that came again shows what it was before")
 	}
 }

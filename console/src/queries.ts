@@ -1,0 +1,33 @@
+import { useQuery } from "@tanstack/react-query";
+import { checkPlan, get, planOf, type Account, type Cask, type CaskAndFeeds, type Host, type View } from "./api";
+
+// keys are the names under which answers are remembered: each has one type.
+export const keys = {
+  session: ["session"],
+  casks: ["casks"],
+  cask: (name: string) => ["cask", name],
+  hosts: ["hosts"],
+  host: (id: string) => ["host", id],
+  plan: (host: string) => ["plan", host],
+  rules: (host: string, plan: string) => ["rules", host, plan],
+  views: ["views"],
+  hour: ["hour"],
+  priorities: ["priorities"],
+  records: (query: string) => ["records", query],
+  histogram: (query: string) => ["histogram", query],
+  neighbours: (of: unknown[]) => ["neighbours", ...of],
+};
+
+export const useSession = () => useQuery({ queryKey: keys.session, queryFn: () => get<Account>("/session") });
+export const useMayOperate = () => ["operator", "admin"].includes(useSession().data?.role ?? "");
+export const useIsAdmin = () => useSession().data?.role === "admin";
+
+export const useCasks = (enabled = true) => useQuery({ queryKey: keys.casks, queryFn: ({ signal }) => get<Cask[]>("/casks", signal), refetchInterval: 5000, enabled });
+export const useCask = (name: string) => useQuery({ queryKey: keys.cask(name), queryFn: ({ signal }) => get<CaskAndFeeds>(`/casks/${encodeURIComponent(name)}`, signal), refetchInterval: 5000 });
+
+export const useHosts = () => useQuery({ queryKey: keys.hosts, queryFn: ({ signal }) => get<Host[]>("/status", signal), refetchInterval: 2000 });
+export const useHost = (id: string) => useQuery({ queryKey: keys.host(id), queryFn: ({ signal }) => get<Host>(`/agents/${id}`, signal), refetchInterval: 2000, retry: false });
+export const usePlan = (host: string) => useQuery({ queryKey: keys.plan(host), queryFn: () => planOf(host), enabled: !!host });
+export const useRules = (h: Host, enabled: boolean) => useQuery({ queryKey: keys.rules(h.agent_id, h.plan_hash), queryFn: async () => (await checkPlan((await planOf(h.agent_id)).text)).rules, enabled });
+
+export const useViews = (enabled: boolean) => useQuery({ queryKey: keys.views, queryFn: ({ signal }) => get<View[]>("/views", signal), enabled });

@@ -1,0 +1,60 @@
+import type { ComponentProps, ReactNode } from "react";
+
+// What pages are made of.
+
+const join = (...classes: (string | undefined)[]) => classes.filter(Boolean).join(" ");
+
+// Card is a part of a page with a title; nested says that it stands under another title.
+export function Card({ title, nested, className, children }: { title?: string; nested?: boolean; className?: string; children: ReactNode }) {
+  const Title = nested ? "h3" : "h2";
+  return (
+    <section className={join(card, className)}>
+      {title && <Title className="mb-2 text-lg font-semibold">{title}</Title>}
+      {children}
+    </section>
+  );
+}
+
+// card is how a card looks, for what is one as a whole and no section.
+export const card = "rounded-lg border border-line bg-sheet p-4";
+
+const looks = {
+  main: "rounded bg-amber px-3 py-1 text-sm font-semibold text-paper disabled:opacity-60", // what a form is for
+  plain: "rounded border border-line bg-paper px-2 py-1 text-sm hover:bg-wash disabled:opacity-60",
+  link: "text-sm text-soft underline hover:text-ink", // beside something else
+};
+
+export function Button({ look = "main", className, ...rest }: { look?: keyof typeof looks } & ComponentProps<"button">) {
+  return <button className={join(looks[look], className)} {...rest} />;
+}
+
+// Alert tells what went wrong.
+export function Alert({ className, children }: { className?: string; children: ReactNode }) {
+  return <p role="alert" className={join("rounded bg-wash px-3 py-2 [overflow-wrap:anywhere]", className)}>{children}</p>;
+}
+
+// control is how what is filled in or chosen looks.
+export const control = "rounded border border-line bg-paper px-2 py-1 text-sm";
+
+// Field is something to fill in, with its name before and its unit behind it.
+export function Field({ name, nameClass, unit, className, ...rest }: { name: string; nameClass?: string; unit?: string } & ComponentProps<"input">) {
+  return (
+    <label className="flex items-baseline gap-2">
+      <span className={join("text-soft", nameClass)}>{name}</span>
+      <input className={join(control, className)} {...rest} />
+      {unit && <span className="text-soft">{unit}</span>}
+    </label>
+  );
+}
+
+// Table is a table with the names of its columns; where it is too wide it scrolls sideways.
+export function Table({ columns, label, className, children }: { columns: string[]; label?: string; className?: string; children: ReactNode }) {
+  return (
+    <div className="overflow-x-auto">
+      <table className={join("w-full text-sm", className)} aria-label={label}>
+        <thead><tr className="text-left text-soft">{columns.map((c) => <th key={c} className="py-1 pr-4 font-normal">{c}</th>)}</tr></thead>
+        <tbody>{children}</tbody>
+      </table>
+    </div>
+  );
+}
