@@ -22,6 +22,7 @@ import (
 	"oakbarrel/client"
 	"oakbarrel/core/block"
 	"oakbarrel/core/record"
+	"oakbarrel/core/spool"
 	"oakbarrel/core/wire"
 	"oakbarrel/demo/mariadb"
 	"oakbarrel/service"
@@ -118,7 +119,7 @@ func (s *store) send(b *testing.B, payload []byte, n int) {
 // headOf tells what a block of n records is.
 func headOf(first uint64, payload []byte, n int) client.BatchHead {
 	hash := sha256.Sum256(payload)
-	return client.BatchHead{First: first, Last: first + uint64(n) - 1, Hash: hex.EncodeToString(hash[:])}
+	return client.BatchHead{Numbers: spool.Numbers{First: first, Last: first + uint64(n) - 1}, Hash: hex.EncodeToString(hash[:])}
 }
 
 // sendAll packs records and sends them.

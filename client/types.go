@@ -8,14 +8,12 @@ import (
 
 	"oakbarrel/core/plan"
 	"oakbarrel/core/roll"
+	"oakbarrel/core/spool"
 )
 
 // BatchHead is what an agent says of a batch beside its block.
 type BatchHead struct {
-	First   uint64 `json:"first"`
-	Last    uint64 `json:"last"`
-	Shed    [8]int `json:"shed"` // by severity
-	Lost    int    `json:"lost"`
+	spool.Numbers
 	Refused int    `json:"refused"` // by the store, as they cannot be taken
 	Hash    string `json:"hash"`    // SHA-256 of the block, in hexadecimal
 }

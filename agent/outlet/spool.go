@@ -61,7 +61,7 @@ type Spool struct {
 }
 
 func (a *Agent) openSpool(s plan.Outlet) (*Spool, error) {
-	sp, err := spool.OpenTelling(disk.OS, spoolDir(a.State.Dir(), s), s.Spool.Disk, func(d spool.Damage) {
+	sp, err := spool.Open(disk.OS, spoolDir(a.State.Dir(), s), s.Spool.Disk, func(d spool.Damage) {
 		a.State.PutAside(client.Damage{Part: "outlet " + s.Name, File: d.File, Cost: spoolCost(d)})
 	})
 	if err != nil {

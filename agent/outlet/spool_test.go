@@ -124,7 +124,7 @@ type testOutlet struct {
 }
 
 func newTestOutlet(t *testing.T, d disk.Disk, dir string, service *scriptedService) *testOutlet {
-	sp, err := spool.Open(d, dir, 1<<20)
+	sp, err := spool.Open(d, dir, 1<<20, func(spool.Damage) {})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -68,7 +68,7 @@ func (s *storeRoad) begin(ctx context.Context, here uint64) (uint64, error) {
 	} else {
 		s.log.Error("the store has lost records that it had confirmed; they are not here any more", "outlet", s.outlet, "first", confirmed+1, "last", here)
 	}
-	return s.send(ctx, client.BatchHead{First: confirmed + 1, Last: here, Lost: int(here - confirmed)}, nil)
+	return s.send(ctx, client.BatchHead{Numbers: spool.Numbers{First: confirmed + 1, Last: here, Lost: int(here - confirmed)}}, nil)
 }
 
 func (s *storeRoad) add(number uint64, r *record.Record) {
@@ -88,7 +88,7 @@ const inFlight = 3
 func (s *storeRoad) depth() int { return inFlight }
 
 func (s *storeRoad) pack(b spool.Batch, refused bool) delivery {
-	head := client.BatchHead{First: b.First, Last: b.Last, Shed: b.Shed, Lost: b.Lost}
+	head := client.BatchHead{Numbers: b.Numbers}
 	if refused {
 		head.Refused = b.Records
 	}

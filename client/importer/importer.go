@@ -24,6 +24,7 @@ import (
 	"oakbarrel/core/block"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/record"
+	"oakbarrel/core/spool"
 )
 
 // Outlet is the outlet's name of the feeds that an import makes.
@@ -290,7 +291,7 @@ func (s *sender) send() (failed error) {
 
 func (s *sender) sendOne(b batch) error {
 	hash := sha256.Sum256(b.payload)
-	head := client.BatchHead{First: b.first, Last: b.last, Hash: hex.EncodeToString(hash[:])}
+	head := client.BatchHead{Numbers: spool.Numbers{First: b.first, Last: b.last}, Hash: hex.EncodeToString(hash[:])}
 	_, err := retry(s.ctx, func() (uint64, error) {
 		return s.options.Service.SendBatch(s.ctx, s.id, Outlet, s.options.Cask, head, b.payload)
 	})

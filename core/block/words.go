@@ -118,20 +118,9 @@ func (b *filterBuilder) groups() int {
 	return mostGroups
 }
 
-// HasWord tells whether a record may have the word with the hash that
-// [record.EachWord] gave, in its text or a field. A filter that is not known
-// rules nothing out.
-func (w Words) HasWord(hash uint64) bool {
-	groups := uint64(len(w)) / GroupSize
-	if groups == 0 || uint64(len(w)) != 1+GroupSize*groups {
-		return true
-	}
-	at := 1 + GroupSize*(hash>>32%groups)
-	return GroupHasWord(w[0], w[at:at+GroupSize], hash)
-}
-
-// GroupHasWord is [Words.HasWord] for the group of the word alone, in a filter
-// of a version.
+// GroupHasWord tells whether a record may have the word with the hash that
+// [record.EachWord] gave, in its text or a field, by the group of the word in a
+// filter of a version. A filter that is not known rules nothing out.
 func GroupHasWord(version byte, cells []byte, hash uint64) bool {
 	if version != wordsVersion && version != oneBitVersion || len(cells) != GroupSize {
 		return true

@@ -19,9 +19,17 @@ type contents struct {
 
 var properties = map[string]block.Property{"host": block.Host, "app": block.App, "procid": block.ProcID, "msgid": block.MsgID}
 
-func (c contents) HasWord(hash uint64) bool { return c.words.HasWord(hash) }
+func (c contents) HasWord(hash uint64) bool {
+	groups := uint64(len(c.words)) / block.GroupSize
+	if groups == 0 {
+		return true
+	}
+	at := 1 + block.GroupSize*(hash>>32%groups)
+	return block.GroupHasWord(c.words[0], c.words[at:at+block.GroupSize], hash)
+}
+
 func (c contents) HasValue(name string, v []byte) bool {
-	return c.words.HasWord(block.ValueHash(properties[name], v))
+	return c.HasWord(block.ValueHash(properties[name], v))
 }
 func (c contents) HasText(s *condition.Searcher) bool { return s.In(c.texts) }
 func quoted(s string) string                          { return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"` }

@@ -308,7 +308,7 @@ func FuzzMaker(f *testing.F) {
 		m.Flush(&out)
 		for i := range out.Batch.Records {
 			r := &out.Batch.Records[i]
-			if len(r.Text) > 1003 || r.Time.IsZero() || r.Data != nil && !record.ValidData(r.Data) {
+			if len(r.Text) > 1003 || r.Time.IsZero() || r.Data != nil && !new(record.DataChecker).Valid(r.Data) {
 				t.Fatalf("%q became %q with data %q", text, r.Text, r.Data)
 			}
 			if !json.Valid(r.AppendJSON(nil)) {

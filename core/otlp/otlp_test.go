@@ -130,7 +130,7 @@ func FuzzDecode(f *testing.F) {
 	f.Add([]byte(`{"resourceLogs":[{"scopeLogs":[{"logRecords":[{"body":{"stringValue":"x"},"attributes":[{"key":"a","value":{"intValue":"1"}}]}]}]}]}`), true)
 	f.Fuzz(func(t *testing.T, body []byte, isJSON bool) {
 		Decode(body, isJSON, settings, func(r *record.Record) {
-			if r.Data != nil && !record.ValidData(r.Data) {
+			if r.Data != nil && !new(record.DataChecker).Valid(r.Data) {
 				t.Errorf("%q gives %s", body, r.Data)
 			}
 		})

@@ -113,14 +113,11 @@ func (r *Record) SetData(data []byte) { r.Data, r.parsed = data, false }
 
 func isObject(data []byte) bool { return len(data) > 0 && data[0] == '{' }
 
-// ValidData tells whether b can be the data of a record.
-func ValidData(b []byte) bool { return new(DataChecker).Valid(b) }
-
 // DataChecker tells what can be the data of records, one after the other
 // without allocating. The zero value is ready; it is for one goroutine.
 type DataChecker struct{ tree Tree }
 
-// Valid is [ValidData].
+// Valid tells whether b can be the data of a record.
 func (c *DataChecker) Valid(b []byte) bool {
 	if isObject(b) {
 		return c.tree.ParseJSON(b) == nil && c.tree.Root().Len() > 0

@@ -7,13 +7,18 @@ import (
 	"oakbarrel/core/record"
 )
 
-// Batch is a run of numbers that was read: each is that of a record, or was
-// shed, or is lost because its file is damaged or gone.
+// Numbers are a run of numbers of a feed, and why some of them have no record.
+type Numbers struct {
+	First uint64 `json:"first"`
+	Last  uint64 `json:"last"` // First-1 where there are none
+	Shed  [8]int `json:"shed"` // by severity, as the spool was full
+	Lost  int    `json:"lost"` // by damage
+}
+
+// Batch is what a read has found: a run of numbers, and how many of them have records.
 type Batch struct {
-	First, Last uint64
-	Records     int
-	Shed        [8]int // by severity
-	Lost        int
+	Numbers
+	Records int
 }
 
 // Read calls each with the records behind those that were read before, in the
@@ -35,7 +40,7 @@ func (s *Spool) Read(maxRecords, maxBytes int, each func(number uint64, r *recor
 		s.reading = c.at
 		s.mu.Unlock()
 	}()
-	b := Batch{First: c.at, Last: c.at - 1}
+	b := Batch{Numbers: Numbers{First: c.at, Last: c.at - 1}}
 	for bytes := 0; c.at <= written && b.Records < maxRecords && bytes < maxBytes; {
 		lane, number, err := c.least()
 		if err != nil {

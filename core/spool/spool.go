@@ -82,13 +82,9 @@ var ErrFull = errors.New("the spool is full")
 
 // Open opens the spool in a folder, which it makes where it is missing, and
 // puts in order what a kill has left. The folder belongs to one Spool at a time.
-func Open(d disk.Disk, dir string, limit int64) (*Spool, error) {
-	return OpenTelling(d, dir, limit, func(Damage) {})
-}
-
-// OpenTelling is Open, and calls tell with what it finds damaged while the
-// damaged file is still as it was.
-func OpenTelling(d disk.Disk, dir string, limit int64, tell func(Damage)) (*Spool, error) {
+// It calls tell with what it finds damaged, while the damaged file is still as it
+// was.
+func Open(d disk.Disk, dir string, limit int64, tell func(Damage)) (*Spool, error) {
 	if err := d.MakeFolder(dir); err != nil {
 		return nil, err
 	}

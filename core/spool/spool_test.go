@@ -19,7 +19,7 @@ import (
 
 func open(t testing.TB, d disk.Disk, dir string, limit int64) *Spool {
 	t.Helper()
-	s, err := Open(d, dir, limit)
+	s, err := Open(d, dir, limit, func(Damage) {})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -221,7 +221,7 @@ func TestAKillAtEveryCallLeavesNoHole(t *testing.T) {
 	for n := 1; ; n++ {
 		dir := t.TempDir()
 		faulty := &disktest.Disk{Fault: disktest.DieAt(n)}
-		s, err := Open(faulty, dir, 9000)
+		s, err := Open(faulty, dir, 9000, func(Damage) {})
 		written, confirmed := uint64(0), uint64(0)
 		rnd := rand.New(rand.NewPCG(uint64(n), 1))
 		step := func() error {
@@ -330,7 +330,7 @@ func TestOneBitCostsOneFrame(t *testing.T) {
 		damaged[at] ^= 1 << rnd.IntN(8)
 		os.WriteFile(name, damaged, 0o640)
 		var told []Damage
-		again, err := OpenTelling(disk.OS, dir, 1<<30, func(d Damage) { told = append(told, d) })
+		again, err := Open(disk.OS, dir, 1<<30, func(d Damage) { told = append(told, d) })
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -24,6 +24,7 @@ import (
 	"oakbarrel/client"
 	"oakbarrel/core/block"
 	"oakbarrel/core/record"
+	"oakbarrel/core/spool"
 	"oakbarrel/demo/mariadb"
 	"oakbarrel/service/access"
 	"oakbarrel/service/api"
@@ -103,7 +104,7 @@ func pack(first uint64, records []record.Record) (client.BatchHead, []byte) {
 	}
 	payload := b.Finish(nil)
 	hash := sha256.Sum256(payload)
-	return client.BatchHead{First: first, Last: first + uint64(len(records)) - 1, Hash: hex.EncodeToString(hash[:])}, payload
+	return client.BatchHead{Numbers: spool.Numbers{First: first, Last: first + uint64(len(records)) - 1}, Hash: hex.EncodeToString(hash[:])}, payload
 }
 
 func some(n int) (records []record.Record) {
@@ -149,7 +150,7 @@ func TestAFeedArrivesOnceAndInOrder(t *testing.T) {
 		t.Errorf("a fork: %v", err)
 	}
 	empty := sha256.Sum256(nil)
-	confirmed, err = send(client.BatchHead{First: 11, Last: 20, Shed: [8]int{7: 8}, Lost: 2, Hash: hex.EncodeToString(empty[:])}, nil)
+	confirmed, err = send(client.BatchHead{Numbers: spool.Numbers{First: 11, Last: 20, Shed: [8]int{7: 8}, Lost: 2}, Hash: hex.EncodeToString(empty[:])}, nil)
 	expect("a hole that is declared", confirmed, 20, err)
 	confirmed, err = send(pack(21, some(5)))
 	expect("behind the hole", confirmed, 25, err)

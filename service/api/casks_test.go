@@ -16,6 +16,7 @@ import (
 	"oakbarrel/client"
 	"oakbarrel/core/block"
 	"oakbarrel/core/record"
+	"oakbarrel/core/spool"
 	"oakbarrel/service/access"
 	"oakbarrel/service/check"
 	"oakbarrel/service/ingest"
@@ -142,7 +143,7 @@ func TestAClockThatJumpsRemovesNothing(t *testing.T) {
 func TestACaskTellsOfItsFeeds(t *testing.T) {
 	f, ctx := newFixture(t), context.Background()
 	f.sendBlocks(agentID(502), 0, 0)
-	head := client.BatchHead{First: 21, Last: 26, Shed: [8]int{7: 3}, Lost: 2, Refused: 1, Hash: "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"}
+	head := client.BatchHead{Numbers: spool.Numbers{First: 21, Last: 26, Shed: [8]int{7: 3}, Lost: 2}, Refused: 1, Hash: "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"}
 	if _, err := f.write.SendBatch(ctx, agentID(502), "centre", f.cask, head, nil); err != nil {
 		t.Fatal(err)
 	}

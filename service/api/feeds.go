@@ -166,7 +166,7 @@ func readBatch(c *gin.Context, b *ingest.Batch) error {
 	case err != nil:
 		return problem(http.StatusBadRequest, "the block cannot be read: "+err.Error(), "")
 	}
-	b.First, b.Last, b.Shed, b.Lost, b.Refused, b.Payload, b.Hash = head.First, head.Last, head.Shed, head.Lost, head.Refused, payload, sha256.Sum256(payload)
+	b.Numbers, b.Refused, b.Payload, b.Hash = head.Numbers, head.Refused, payload, sha256.Sum256(payload)
 	if hex.EncodeToString(b.Hash[:]) != head.Hash {
 		return problem(http.StatusUnprocessableEntity, "the block is not the one whose hash was announced", "")
 	}

@@ -19,6 +19,7 @@ import (
 
 	"oakbarrel/core/block"
 	"oakbarrel/core/record"
+	"oakbarrel/core/spool"
 	"oakbarrel/service/model"
 )
 
@@ -27,11 +28,10 @@ type Batch struct {
 	AgentID, Outlet string
 	Sender          string // the label of the token that it came with
 	CaskID          uint64
-	First, Last     uint64
-	Shed            [8]int // by severity
-	Lost, Refused   int
-	Hash            [32]byte // of Payload
-	Payload         []byte   // a block; empty where all numbers were shed or are lost
+	spool.Numbers
+	Refused int      // by us, as they cannot be taken
+	Hash    [32]byte // of Payload
+	Payload []byte   // a block; empty where all numbers were shed or are lost
 
 	header block.Header
 	words  block.Words

@@ -11,6 +11,7 @@ import (
 
 	"oakbarrel/core/block"
 	"oakbarrel/core/record"
+	"oakbarrel/core/spool"
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/model"
 )
@@ -106,7 +107,7 @@ func (p *Keeper) mergeRun(db *gorm.DB, run []model.Block, followed bool) error {
 // merged makes one block of several that follow each other.
 func merged(blocks []model.Block) (b ingest.Batch, row model.Block, err error) {
 	first, last := blocks[0], blocks[len(blocks)-1]
-	b = ingest.Batch{CaskID: first.CaskID, First: first.FirstNumber, Last: last.LastNumber}
+	b = ingest.Batch{CaskID: first.CaskID, Numbers: spool.Numbers{First: first.FirstNumber, Last: last.LastNumber}}
 	var builder block.Builder
 	for _, part := range blocks {
 		b.Lost += part.Lost
