@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -15,6 +16,7 @@ import (
 
 	"oakbarrel/client/importer"
 	"oakbarrel/core/lines"
+	"oakbarrel/core/paths"
 	"oakbarrel/core/record"
 )
 
@@ -22,6 +24,30 @@ import (
 type imports struct {
 	*app
 	cask, decode, join, host, name, facility, severity, zone string
+}
+
+// filesOf returns the files that arguments name: those that are there, and what
+// fits the others as patterns. A folder that a pattern finds is passed over.
+func filesOf(arguments []string) (files []string, err error) {
+	for _, argument := range arguments {
+		if _, err := os.Lstat(argument); err == nil {
+			files = append(files, argument)
+			continue
+		}
+		pattern, err := filepath.Abs(argument)
+		if err != nil {
+			return nil, couldNot(err)
+		}
+		found := slices.DeleteFunc(paths.Find(pattern), func(path string) bool {
+			st, err := os.Stat(path)
+			return err != nil || !st.Mode().IsRegular()
+		})
+		if len(found) == 0 {
+			return nil, couldNot(fmt.Errorf("%s: there is no such file, and none fits it as a pattern", argument))
+		}
+		files = append(files, found...)
+	}
+	return files, nil
 }
 
 func (a *app) importCommand() *cobra.Command {
@@ -32,11 +58,12 @@ func (a *app) importCommand() *cobra.Command {
 		Long: `Bring files that are there already into the central store: plain ones, and such
 that are compressed with gzip or zstd. An import that broke off goes on where it
 was, and a file that was imported before, under any name, changes nothing.
+A pattern in quotes is one of plans: ** stands for any number of folders.
 
 Lines become records as an intake of files makes them; --decode record reads what
 "read --output json" and files of the format json have. The store counts the days
 of its retention from now on. The token of OAKBARREL_TOKEN must be one for writing.`,
-		Example: `  oakbarrel import --cask reef /var/log/pumps/pumpd.log*
+		Example: `  oakbarrel import --cask reef /var/log/pumps/pumpd.log* '/srv/pumps/**/*.log.gz'
   oakbarrel import --cask reef --decode '^(?P<time>\S+) (?P<severity>\w+) (?P<text>.*)$' old.log`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, files []string) error { return m.run(c, files) },
@@ -119,6 +146,9 @@ func (m *imports) run(c *cobra.Command, files []string) error {
 		return err
 	}
 	if o.Service, err = storeClient(); err != nil {
+		return err
+	}
+	if files, err = filesOf(files); err != nil {
 		return err
 	}
 	results := []importer.Result{}

@@ -56,6 +56,9 @@ func TestFilesAreImported(t *testing.T) {
 
 	t.Setenv("OAKBARREL_TOKEN", write)
 	got := imported(t, "--cask", "reef", "--app", "pumpd", "--host", "reef-02", path("plain.log"), path("plain.log.gz"), path("other.log.zst"))
+	if again := imported(t, "--cask", "reef", "--app", "pumpd", "--host", "reef-02", path("**/plain.log*")); len(again) != 2 || again[0].Already != 45_001 || again[1].Already != 45_001 {
+		t.Errorf("of a pattern: %+v", again)
+	}
 	for i, already := range []int64{0, 45_001, 0} {
 		if r := got[i]; r.Records != 45_001 || r.Already != already || r.Fell.Time != 1 {
 			t.Errorf("%+v, want %d that were there already", r, already)

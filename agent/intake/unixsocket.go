@@ -7,9 +7,10 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
+	"sync"
 
+	"github.com/coreos/go-systemd/v22/activation"
 	"golang.org/x/sys/unix"
 
 	"oakbarrel/core/plan"
@@ -55,11 +56,7 @@ const forwardSocket = "/run/systemd/journal/syslog"
 // openAutoSocket takes the datagram socket that the init system hands over; else
 // opens the one that it forwards to, or /dev/log where nobody has it.
 func (a *Agent) openAutoSocket() (Endpoint, error) {
-	conn, path, err := activatedSocket()
-	if err != nil {
-		return nil, err
-	}
-	if conn != nil {
+	if conn, path := activatedSocket(); conn != nil {
 		return a.unixgramEndpoint(conn, path)
 	}
 	if _, err := os.Stat(filepath.Dir(forwardSocket)); err == nil {
@@ -72,36 +69,21 @@ func (a *Agent) openAutoSocket() (Endpoint, error) {
 	return e, err
 }
 
-// firstActivated is the first descriptor that an init system hands over.
-const firstActivated = 3
+// activated are the sockets that an init system has handed over. They stay open,
+// here and there, so that what is sent during a restart or a reload is not lost.
+var activated = sync.OnceValue(func() []*os.File { return activation.Files(false) })
 
-// activatedSocket returns the unix datagram socket among those that the init
-// system has handed over, nil for none. It stays open in the init system, so
-// that what is sent during a restart is not lost.
-func activatedSocket() (*net.UnixConn, string, error) {
-	count, _ := strconv.Atoi(os.Getenv("LISTEN_FDS"))
-	if os.Getenv("LISTEN_PID") != strconv.Itoa(os.Getpid()) {
-		return nil, "", nil
-	}
-	for fd := firstActivated; fd < firstActivated+count; fd++ {
-		kind, err := unix.GetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_TYPE)
-		if err != nil || kind != unix.SOCK_DGRAM {
-			continue
-		}
-		copied, err := unix.FcntlInt(uintptr(fd), unix.F_DUPFD_CLOEXEC, 0) // so that it can be taken again after a reload
-		if err != nil {
-			return nil, "", err
-		}
-		file := os.NewFile(uintptr(copied), "activated socket")
+// activatedSocket returns a copy of the unix datagram socket among those, nil for none.
+func activatedSocket() (*net.UnixConn, string) {
+	for _, file := range activated() {
 		conn, err := net.FilePacketConn(file)
-		file.Close()
 		if err != nil {
-			return nil, "", err
+			continue // it is for streams
 		}
 		if c, ok := conn.(*net.UnixConn); ok {
-			return c, c.LocalAddr().String(), nil
+			return c, c.LocalAddr().String()
 		}
 		conn.Close()
 	}
-	return nil, "", nil
+	return nil, ""
 }

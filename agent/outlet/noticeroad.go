@@ -3,21 +3,21 @@ package outlet
 import (
 	"bytes"
 	"context"
-	"crypto/tls"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"mime"
 	"net"
 	"net/http"
-	"net/smtp"
+	"strconv"
 	"strings"
 	"time"
 
 	"oakbarrel/agent/credential"
 	"oakbarrel/agent/guard"
+
+	"github.com/wneessen/go-mail"
+
 	"oakbarrel/client"
 	"oakbarrel/core/notice"
 	"oakbarrel/core/plan"
@@ -119,85 +119,53 @@ func (n *noticeRoad) webhook(ctx context.Context) error {
 
 // mail sends the notice as a letter of plain text. Nothing of a record is in its head.
 func (n *noticeRoad) mail(ctx context.Context) error {
-	m := n.to.Mail
-	ctx, cancel := context.WithTimeout(ctx, noticeTime)
-	defer cancel()
-	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", m.Server)
+	letter, err := n.letter()
 	if err != nil {
-		return &client.RetryLater{Err: &client.Unreachable{Address: m.Server, Err: WithoutAddress(err)}}
+		return err
 	}
-	defer conn.Close()
-	stop := context.AfterFunc(ctx, func() { conn.Close() })
-	defer stop()
-	if err := n.talk(conn); err != nil {
-		return &client.RetryLater{Err: fmt.Errorf("the mail server %s does not take the letter: %w", m.Server, err)}
+	post, err := n.post()
+	if err != nil {
+		return err
+	}
+	if err := post.DialWithContext(ctx); err != nil {
+		return &client.RetryLater{Err: &client.Unreachable{Address: n.to.Mail.Server, Err: WithoutAddress(err)}}
+	}
+	defer post.Close()
+	if err := post.Send(letter); err != nil {
+		return &client.RetryLater{Err: fmt.Errorf("the mail server %s does not take the letter: %w", n.to.Mail.Server, err)}
 	}
 	return nil
 }
 
-// talk speaks SMTP (RFC 5321) over a connection, encrypted where the server can.
-func (n *noticeRoad) talk(conn net.Conn) error {
-	m := n.to.Mail
-	host, _, _ := net.SplitHostPort(m.Server)
-	c, err := smtp.NewClient(conn, host)
+// post returns what speaks to the mail server: encrypted where that can.
+func (n *noticeRoad) post() (*mail.Client, error) {
+	host, port, err := net.SplitHostPort(n.to.Mail.Server)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	defer c.Close()
-	if can, _ := c.Extension("STARTTLS"); can {
-		if err := c.StartTLS(&tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}); err != nil {
-			return err
-		}
+	number, err := strconv.Atoi(port)
+	if err != nil {
+		return nil, err
 	}
-	if m.User != "" {
-		password, err := credential.Token(m.PasswordFile)
+	options := []mail.Option{mail.WithPort(number), mail.WithTimeout(noticeTime), mail.WithTLSPolicy(mail.TLSOpportunistic)}
+	if user := n.to.Mail.User; user != "" {
+		password, err := credential.Token(n.to.Mail.PasswordFile)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		if err := c.Auth(smtp.PlainAuth("", m.User, password, host)); err != nil {
-			return err
-		}
+		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthPlain), mail.WithUsername(user), mail.WithPassword(password))
 	}
-	if err := c.Mail(m.From); err != nil {
-		return err
-	}
-	for _, to := range strings.Fields(m.To) {
-		if err := c.Rcpt(to); err != nil {
-			return err
-		}
-	}
-	w, err := c.Data()
-	if err != nil {
-		return err
-	}
-	if _, err := w.Write(n.letter()); err != nil {
-		return err
-	}
-	if err := w.Close(); err != nil {
-		return err
-	}
-	c.Quit() // the letter is taken already
-	return nil
+	return mail.NewClient(host, options...)
 }
 
-// letter writes the notice as a message (RFC 5322) in UTF-8.
-func (n *noticeRoad) letter() []byte {
-	var b bytes.Buffer
-	head := func(name, value string) { fmt.Fprintf(&b, "%s: %s\r\n", name, value) }
-	head("From", "<"+n.to.Mail.From+">")
-	head("To", "<"+strings.Join(strings.Fields(n.to.Mail.To), ">, <")+">")
-	head("Subject", mime.QEncoding.Encode("utf-8", n.gatherer.Title(n.host())))
-	head("Date", time.Now().Format(time.RFC1123Z))
-	head("Auto-Submitted", "auto-generated") // RFC 3834
-	head("MIME-Version", "1.0")
-	head("Content-Type", "text/plain; charset=utf-8")
-	head("Content-Transfer-Encoding", "base64")
-	b.WriteString("\r\n")
-	text := base64.StdEncoding.EncodeToString([]byte(n.gatherer.Text(time.Local)))
-	for len(text) > 0 {
-		line := text[:min(76, len(text))]
-		b.WriteString(line + "\r\n")
-		text = text[len(line):]
+func (n *noticeRoad) letter() (*mail.Msg, error) {
+	m := mail.NewMsg(mail.WithEncoding(mail.EncodingB64), mail.WithNoDefaultUserAgent())
+	if err := errors.Join(m.From(n.to.Mail.From), m.To(strings.Fields(n.to.Mail.To)...)); err != nil {
+		return nil, err
 	}
-	return b.Bytes()
+	m.Subject(n.gatherer.Title(n.host()))
+	m.SetDate()
+	m.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834
+	m.SetBodyString(mail.TypeTextPlain, n.gatherer.Text(time.Local))
+	return m, nil
 }

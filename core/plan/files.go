@@ -11,6 +11,7 @@ import (
 	"oakbarrel/core/condition"
 	"oakbarrel/core/container"
 	"oakbarrel/core/lines"
+	"oakbarrel/core/paths"
 	"oakbarrel/core/record"
 	"oakbarrel/core/tail"
 )
@@ -146,17 +147,15 @@ func (r *planReader) followed(s scalar) []string {
 }
 
 func (r *planReader) checkPattern(s scalar) bool {
-	if _, err := filepath.Match(s.text, "x"); err != nil {
+	switch paths.Check(s.text) {
+	case paths.ErrBracket:
 		r.fail(positionOf(s.node), fmt.Sprintf("the pattern %q cannot be read", shorten(s.text)), "close its [ with ], or write \\[ for the sign itself")
-		return false
+	case paths.ErrDeep:
+		r.fail(positionOf(s.node), fmt.Sprintf("in %q, ** does not stand alone between slashes", shorten(s.text)), "write /**/ for any number of folders, and * within a name")
+	default:
+		return true
 	}
-	for _, part := range strings.Split(s.text, "/") {
-		if strings.Contains(part, "**") && part != "**" {
-			r.fail(positionOf(s.node), fmt.Sprintf("in %q, ** does not stand alone between slashes", shorten(s.text)), "write /**/ for any number of folders, and * within a name")
-			return false
-		}
-	}
-	return true
+	return false
 }
 
 // followedSource is a pattern of files that are followed, and where it stands.
@@ -177,7 +176,7 @@ func (r *planReader) checkFollowed() {
 				some := record.Record{Host: []byte("host"), App: []byte("app"), Received: record.StampOf(time.Now())}
 				example = string(o.Path.Append(nil, &some, time.UTC))
 			}
-			if tail.Match(f.pattern, example) {
+			if paths.Match(f.pattern, example) {
 				r.fail(f.at, fmt.Sprintf("the pattern finds the file of outlet %s, so that the agent would read what it writes", o.Name), "write a pattern that does not, or have the outlet write into another folder")
 				break
 			}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"oakbarrel/core/nearest"
+	"oakbarrel/core/paths"
 	"oakbarrel/core/roll"
 )
 
@@ -88,15 +89,10 @@ func (r *planReader) readTend(named entry) Tend {
 func (r *planReader) patterns(e entry) (patterns []string) {
 	for _, s := range r.texts(e, "a path", "a list of paths: [/srv/kiosk/*.log]") {
 		at := positionOf(s.node)
-		_, err := filepath.Match(s.text, "x")
 		switch {
 		case !filepath.IsAbs(s.text):
 			r.fail(at, fmt.Sprintf("the path %q is not absolute", shorten(s.text)), "begin it with /")
-		case err != nil:
-			r.fail(at, fmt.Sprintf("the pattern %q cannot be read", shorten(s.text)), "close its [ with ], or write \\[ for the sign itself")
-		case strings.Contains(s.text, "**"):
-			r.fail(at, "** is not read here", "write * for a part of one name, and one pattern for each depth")
-		default:
+		case r.checkPattern(s):
 			patterns = append(patterns, filepath.Clean(s.text))
 			r.checkTended(at, filepath.Clean(s.text))
 		}
@@ -107,8 +103,7 @@ func (r *planReader) patterns(e entry) (patterns []string) {
 // checkTended reports a pattern that finds files which an outlet writes.
 func (r *planReader) checkTended(at Position, pattern string) {
 	for _, o := range r.outlets {
-		found, _ := filepath.Match(pattern, o.File.Path)
-		if o.Kind == FileOutlet && found {
+		if o.Kind == FileOutlet && paths.Match(pattern, o.File.Path) {
 			r.fail(at, fmt.Sprintf("the pattern finds the file of outlet %s, which the agent rolls by itself", o.Name), "write a pattern that does not, or another folder")
 			return
 		}

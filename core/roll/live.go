@@ -1,6 +1,7 @@
 package roll
 
 import (
+	"oakbarrel/core/paths"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -11,18 +12,17 @@ import (
 // piece of another one is not among them.
 func LiveFiles(patterns []string) (files []string) {
 	for _, pattern := range patterns {
-		tallies, _ := filepath.Glob(pattern + TallySuffix)
-		for _, path := range tallies {
+		for _, path := range paths.Find(pattern + TallySuffix) {
 			files = append(files, strings.TrimSuffix(path, TallySuffix))
 		}
-		found, _ := filepath.Glob(pattern)
+		found := paths.Find(pattern)
 		for _, path := range found {
 			live, isPiece := LiveOf(path)
 			counted, maybe := CountedLiveOf(path)
 			switch {
 			case strings.HasSuffix(path, TallySuffix) || strings.HasPrefix(filepath.Base(path), "."):
 			case isPiece:
-				if match, _ := filepath.Match(pattern, live); match {
+				if paths.Match(pattern, live) {
 					files = append(files, live)
 				}
 			case maybe && slices.Contains(found, counted):

@@ -20,6 +20,7 @@ import (
 	"oakbarrel/core/disk"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/memo"
+	"oakbarrel/core/paths"
 	"oakbarrel/core/record"
 	"oakbarrel/core/wire"
 )
@@ -360,16 +361,16 @@ func (f *Follower) closeAll() {
 
 // matches tells whether a pattern finds a path.
 func (f *Follower) matches(path string) bool {
-	return slices.ContainsFunc(f.settings.Paths, func(p string) bool { return Match(p, path) })
+	return slices.ContainsFunc(f.settings.Paths, func(p string) bool { return paths.Match(p, path) })
 }
 
 // excluded tells whether a pattern excludes a path.
 func (f *Follower) excluded(path string) bool {
 	return slices.ContainsFunc(f.settings.Exclude, func(p string) bool {
 		if !strings.Contains(p, "/") { // the name alone
-			return Match(p, filepath.Base(path))
+			return paths.Match(p, filepath.Base(path))
 		}
-		return Match(p, path)
+		return paths.Match(p, path)
 	})
 }
 

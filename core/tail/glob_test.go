@@ -2,6 +2,7 @@ package tail
 
 import (
 	"io/fs"
+	"oakbarrel/core/paths"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -50,7 +51,7 @@ func TestAPatternFindsWhatFitsIt(t *testing.T) {
 		found = slices.Compact(found)
 		expect(t, pattern, strings.Join(found, " "), want)
 		for _, path := range all {
-			if fits := Match(filepath.Join(dir, pattern), filepath.Join(dir, path)); fits != slices.Contains(found, path) {
+			if fits := paths.Match(filepath.Join(dir, pattern), filepath.Join(dir, path)); fits != slices.Contains(found, path) {
 				t.Errorf("%s: that %s fits is %v", pattern, path, fits)
 			}
 		}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"oakbarrel/core/disk"
+	"oakbarrel/core/paths"
 )
 
 // Bounds of what one pattern may find.
@@ -30,7 +31,7 @@ type walk struct {
 func (w *walk) pattern(pattern string) {
 	parts := strings.Split(strings.TrimPrefix(pattern, "/"), "/")
 	dir := "/"
-	for len(parts) > 1 && isLiteral(parts[0]) {
+	for len(parts) > 1 && paths.IsLiteral(parts[0]) {
 		dir, parts = filepath.Join(dir, parts[0]), parts[1:]
 	}
 	w.link(dir, dir, parts, 0)
@@ -48,7 +49,7 @@ func (w *walk) link(dir, at string, parts []string, depth int) {
 
 // parts looks into a folder; real is its path without links.
 func (w *walk) parts(dir, real string, parts []string, depth int) {
-	if len(parts) > 1 && isLiteral(parts[0]) {
+	if len(parts) > 1 && paths.IsLiteral(parts[0]) {
 		w.link(filepath.Join(dir, parts[0]), filepath.Join(real, parts[0]), parts[1:], depth)
 		return
 	}
@@ -76,13 +77,13 @@ func (w *walk) entry(dir, real string, e fs.DirEntry, parts []string, depth int)
 	path, at := filepath.Join(dir, name), filepath.Join(real, name)
 	switch {
 	case parts[0] == "**":
-		if matchParts(parts[1:], []string{name}) {
+		if paths.MatchParts(parts[1:], []string{name}) {
 			w.found(path, at, e)
 		}
 		if e.IsDir() && !strings.HasPrefix(name, ".") {
 			w.parts(path, at, parts, depth+1)
 		}
-	case !matchPart(parts[0], name):
+	case !paths.MatchPart(parts[0], name):
 	case len(parts) == 1:
 		w.found(path, at, e)
 	case e.IsDir():
@@ -105,4 +106,9 @@ func (w *walk) behind(path, at string, parts []string, depth int) {
 	if isFolder(real) {
 		w.parts(path, real, parts, depth)
 	}
+}
+
+func isFolder(path string) bool {
+	st, err := disk.Lstat(path)
+	return err == nil && st.IsDir()
 }

@@ -1,7 +1,8 @@
-package tail
+// Package paths is the language of patterns for files, which files, exclude, tend
+// and import have in common. All of it may be used by several goroutines at a time.
+package paths
 
 import (
-	"oakbarrel/core/disk"
 	"path/filepath"
 	"strings"
 )
@@ -11,14 +12,15 @@ import (
 // for any number of folders, also for none. A name that begins with a dot is
 // only found by a part that does.
 func Match(pattern, path string) bool {
-	return matchParts(strings.Split(pattern, "/"), strings.Split(path, "/"))
+	return MatchParts(strings.Split(pattern, "/"), strings.Split(path, "/"))
 }
 
-func matchParts(pattern, path []string) bool {
+// MatchParts is [Match] for a pattern and a path that are taken apart at their slashes.
+func MatchParts(pattern, path []string) bool {
 	for len(pattern) > 0 {
 		if pattern[0] == "**" {
 			for skip := 0; skip <= len(path); skip++ {
-				if matchParts(pattern[1:], path[skip:]) {
+				if MatchParts(pattern[1:], path[skip:]) {
 					return true
 				}
 				if skip < len(path) && strings.HasPrefix(path[skip], ".") {
@@ -27,7 +29,7 @@ func matchParts(pattern, path []string) bool {
 			}
 			return false
 		}
-		if len(path) == 0 || !matchPart(pattern[0], path[0]) {
+		if len(path) == 0 || !MatchPart(pattern[0], path[0]) {
 			return false
 		}
 		pattern, path = pattern[1:], path[1:]
@@ -35,7 +37,8 @@ func matchParts(pattern, path []string) bool {
 	return len(path) == 0
 }
 
-func matchPart(pattern, name string) bool {
+// MatchPart tells whether a name fits a part of a pattern that is not **.
+func MatchPart(pattern, name string) bool {
 	if strings.HasPrefix(name, ".") && !strings.HasPrefix(pattern, ".") {
 		return false
 	}
@@ -43,9 +46,5 @@ func matchPart(pattern, name string) bool {
 	return err == nil && found
 }
 
-func isLiteral(part string) bool { return !strings.ContainsAny(part, `*?[\`) }
-
-func isFolder(path string) bool {
-	st, err := disk.Lstat(path)
-	return err == nil && st.IsDir()
-}
+// IsLiteral tells whether a part of a pattern stands for itself.
+func IsLiteral(part string) bool { return !strings.ContainsAny(part, `*?[\`) }
