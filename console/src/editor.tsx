@@ -8,19 +8,14 @@ import { EditorView, keymap, lineNumbers } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
 import { useEffect, useRef } from "react";
 import type { Finding } from "./api";
+import { useWords } from "./queries";
 
-// What a plan is made of, offered while it is written.
-const words = (
-  "oakbarrel host service url token_file ca_file fingerprint conditions intakes rules otherwise outlets syslog otlp kernel own socket stream udp tcp tls certificate key_file clients allow largest connections idle default zone keep_raw " +
-  "name when severity label mask send drop then done file store path format roll size every names stamped counted keep pieces days total until days_at_most hold files open compress mode owner group tend paths how rename copy after signal pid_file command within settle floor spool disk overflow sync batch records bytes wait zstd gzip none forever day hour week month json rfc5424 rfc3164 " +
-  "facility app procid msgid text field condition contains exists missing and not any emergency alert critical error warning notice info debug"
-).split(" ");
-
-function complete(context: CompletionContext) {
+// complete offers the words of plans that begin like what is being written.
+const complete = (words: () => string[]) => (context: CompletionContext) => {
   const word = context.matchBefore(/[a-z_0-9]+/i);
   if (!word || (word.from === word.to && !context.explicit)) return null;
-  return { from: word.from, options: words.map((label) => ({ label })) };
-}
+  return { from: word.from, options: words().map((label) => ({ label })) };
+};
 
 const colors = HighlightStyle.define([
   { tag: tags.propertyName, color: "var(--amber)" },
@@ -45,12 +40,14 @@ export function Editor({ text, findings, onChange }: { text: string; findings: F
   const view = useRef<EditorView | null>(null);
   const changed = useRef(onChange);
   changed.current = onChange;
+  const words = useRef<string[]>([]);
+  words.current = useWords().data ?? [];
   useEffect(() => {
     view.current = new EditorView({
       parent: box.current!,
       state: EditorState.create({
         extensions: [
-          lineNumbers(), history(), lintGutter(), yaml(), syntaxHighlighting(colors), look, autocompletion({ override: [complete] }),
+          lineNumbers(), history(), lintGutter(), yaml(), syntaxHighlighting(colors), look, autocompletion({ override: [complete(() => words.current)] }),
           keymap.of([...defaultKeymap, ...historyKeymap, indentWithTab]),
           EditorView.contentAttributes.of({ "aria-label": "plan" }),
           EditorView.updateListener.of((u) => u.docChanged && changed.current(u.state.doc.toString())),

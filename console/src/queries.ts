@@ -11,6 +11,7 @@ export const keys = {
   plan: (host: string) => ["plan", host],
   rules: (host: string, plan: string) => ["rules", host, plan],
   views: ["views"],
+  words: ["words"],
   hour: ["hour"],
   priorities: ["priorities"],
   records: (query: string) => ["records", query],
@@ -29,5 +30,7 @@ export const useHosts = () => useQuery({ queryKey: keys.hosts, queryFn: ({ signa
 export const useHost = (id: string) => useQuery({ queryKey: keys.host(id), queryFn: ({ signal }) => get<Host>(`/agents/${id}`, signal), refetchInterval: 2000, retry: false });
 export const usePlan = (host: string) => useQuery({ queryKey: keys.plan(host), queryFn: () => planOf(host), enabled: !!host });
 export const useRules = (h: Host, enabled: boolean) => useQuery({ queryKey: keys.rules(h.agent_id, h.plan_hash), queryFn: async () => (await checkPlan((await planOf(h.agent_id)).text)).rules, enabled });
+
+export const useWords = () => useQuery({ queryKey: keys.words, queryFn: () => get<string[]>("/plans/words"), staleTime: Infinity });
 
 export const useViews = (enabled: boolean) => useQuery({ queryKey: keys.views, queryFn: ({ signal }) => get<View[]>("/views", signal), enabled });

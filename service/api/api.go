@@ -101,6 +101,7 @@ func (a *API) register(api huma.API) {
 	handle(api, "PUT /agents/{agent}/orders/{order}", "Tell what came of an order", a.need(access.Write), a.orderDone)
 	handle(api, "GET /agents/{agent}/plan", "The plan that an agent has in force", a.need(access.Read), a.planOf)
 	handle(api, "PUT /agents/{agent}/plan", "Tell the plan that an agent has in force", a.need(access.Write), a.takePlan)
+	handle(api, "GET /plans/words", "The words that plans are made of", a.need(access.Read), a.planWords)
 	handle(api, "POST /plans/check", "What is wrong in a plan, and where its records can go", a.need(access.Read), a.checkPlan)
 	handle(api, "POST /plans/explain", "What each rule of a plan says of a message", a.need(access.Read), a.explainPlan)
 	handle(api, "POST /plans/compare", "What another plan would do with what a cask holds", a.need(access.Read), a.comparePlans)

@@ -18,6 +18,13 @@ import (
 	"oakbarrel/service/search"
 )
 
+type wordsOutput struct{ Body []string }
+
+// planWords tells what plans are made of, for who completes their words.
+func (a *API) planWords(context.Context, *struct{}) (*wordsOutput, error) {
+	return &wordsOutput{plan.Words()}, nil
+}
+
 type planInput struct {
 	Body client.PlanText
 }

@@ -1,0 +1,38 @@
+package plan
+
+import (
+	"slices"
+
+	"oakbarrel/core/record"
+)
+
+// keys are all keys of a plan, whatever they stand in. A test holds them to what is read.
+var keys = []string{
+	"after", "age", "allow", "batch", "burst", "bytes", "ca_file", "cask", "certificate", "charset", "clients", "command", "compress", "conditions", "connections",
+	"days", "days_at_most", "decode", "default", "disk", "drop", "engine", "every", "exclude", "files", "fingerprint", "floor", "fold", "format", "from", "group",
+	"gzip", "headers", "hold", "host", "how", "http", "idle", "indented", "intakes", "join", "json", "keep", "keep_raw", "key_file", "keyvalue", "label", "largest",
+	"limit", "mail", "mask", "memory", "mode", "name", "names", "oakbarrel", "open", "otherwise", "outlets", "overflow", "owner", "password_file", "path", "paths",
+	"pattern", "pid_file", "pieces", "poll", "proxy", "rate", "records", "roll", "root", "rules", "send", "server", "service", "settle", "severity", "signal", "size",
+	"socket", "spool", "starts", "stream", "sync", "syslog", "tcp", "tend", "text", "then", "time", "tls", "to", "token_file", "total", "udp", "until", "url", "user",
+	"wait", "webhook_file", "when", "within", "zone", "zstd",
+}
+
+// values are words that stand for something where a key has a choice.
+var values = []string{
+	"copy", "counted", "day", "done", "forever", "hour", "month", "none", "rename", "rfc3164", "rfc5424", "shed", "stamped", "week",
+}
+
+// conditionWords are those of conditions.
+var conditionWords = []string{"and", "any", "app", "contains", "exists", "facility", "field", "intake", "matches", "missing", "msgid", "not", "or", "peer", "procid"}
+
+// Words returns the words of a plan, for who completes them while it is written:
+// its keys, the kinds of intakes and outlets, what may stand behind them, the words
+// of conditions and the severities. They are in order, each once.
+func Words() []string {
+	all := slices.Concat(keys, keysOf(intakeKinds), keysOf(outletKinds), values, conditionWords)
+	for s := record.Emergency; s <= record.Debug; s++ {
+		all = append(all, s.String())
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
