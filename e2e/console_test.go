@@ -390,6 +390,9 @@ func TestTheConsole(t *testing.T) {
 	b.waitForText("nonsense: 1 # why?")
 	b.waitForText("1 to mend")
 	b.waitFor(`document.querySelector(".cm-lintRange-error") !== null`)
+	b.do(chromedp.Click(chromedp.CSS(".cm-line:last-child")), chromedp.KeyEvent("\nwebh"))
+	b.waitForText("webhook_file") // the words come from the service
+	b.do(chromedp.KeyEvent("\u001b"))
 	b.click("header ~ main button")
 	b.waitForText("in force, nothing to mend")
 	b.click("[role=tab]:last-child")
