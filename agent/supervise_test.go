@@ -1,92 +1,30 @@
 package agent
 
 import (
-	"context"
 	"fmt"
-	"io"
-	"log/slog"
 	"net"
-	"oakbarrel/agent/control"
 	"oakbarrel/agent/guard"
-	"oakbarrel/client"
 	"os"
-	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
 )
 
-// running is an agent in the process of a test: it follows a file and hears a
-// socket, and writes all into two files.
-type running struct {
-	t     *testing.T
-	dir   string
-	end   context.CancelFunc
-	ended chan error
-}
-
-func (r *running) path(name string) string { return filepath.Join(r.dir, name) }
-
-func run(t *testing.T) *running {
-	t.Helper()
-	r := &running{t: t, dir: t.TempDir(), ended: make(chan error, 1)}
-	text := fmt.Sprintf(`oakbarrel: 1
+// twoFiles follows a file and hears a socket, and writes all into two files.
+const twoFiles = `oakbarrel: 1
 host: reef-02
 intakes:
-  pumps: {files: {paths: [%[1]q]}}
-  local: {syslog: {socket: %[2]q}}
+  pumps: {files: {paths: [DIR/pumps.log]}}
+  local: {syslog: {socket: DIR/log.sock}}
 rules: []
 otherwise: {send: [all, more]}
 outlets:
-  all: {file: {path: %[3]q, format: '{text}', keep: forever}}
-  more: {file: {path: %[4]q, format: '{text}', keep: forever}}
-`, r.path("pumps.log"), r.path("log.sock"), r.path("all.log"), r.path("more.log"))
-	if err := os.WriteFile(r.path("plan.yaml"), []byte(text), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	ctx, end := context.WithCancel(context.Background())
-	r.end = end
-	ready := make(chan struct{})
-	go func() {
-		r.ended <- Run(ctx, Options{PlanFile: r.path("plan.yaml"), StateDir: r.path("state"), Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Ready: func() { close(ready) }})
-	}()
-	select {
-	case <-ready:
-	case err := <-r.ended:
-		t.Fatal(err)
-	}
-	return r
-}
+  all: {file: {path: DIR/all.log, format: '{text}', keep: forever}}
+  more: {file: {path: DIR/more.log, format: '{text}', keep: forever}}
+`
 
-func (r *running) stop() {
-	r.t.Helper()
-	r.end()
-	if err := <-r.ended; err != nil {
-		r.t.Fatal(err)
-	}
-}
-
-func (r *running) status() client.Status {
-	r.t.Helper()
-	s, err := control.AskStatus(context.Background(), r.path("state"))
-	if err != nil {
-		r.t.Fatal(err)
-	}
-	return s
-}
-
-// times returns how often each line stands in a file.
-func (r *running) times(name string) map[string]int {
-	b, _ := os.ReadFile(r.path(name))
-	times := map[string]int{}
-	for _, l := range strings.Fields(string(b)) {
-		times[l]++
-	}
-	return times
-}
-
-// A panic at any guard.Boundary ends one part for a moment: what comes from a file is
+// A panic at any boundary ends one part for a moment: what comes from a file is
 // in each outlet once all the same, what came by the socket is there once or told
 // as lost, the account closes, and the status says where it was.
 func TestAPanicEndsOnePartForAMoment(t *testing.T) {
@@ -101,7 +39,7 @@ func TestAPanicEndsOnePartForAMoment(t *testing.T) {
 					}
 				}
 				defer func() { guard.Boundary = old }()
-				r := run(t)
+				r := run(t, twoFiles)
 				socket, err := net.Dial("unixgram", r.path("log.sock"))
 				if err != nil {
 					t.Fatal(err)
