@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"path/filepath"
 	"runtime"
 	"runtime/debug"
 	"strings"
@@ -173,15 +174,20 @@ func whereFailed() string {
 	for {
 		f, more := frames.Next()
 		if panicked && !strings.HasPrefix(f.Function, "runtime.") {
-			file := f.File
-			if i := strings.LastIndex(file, "oakbarrel/"); i >= 0 {
-				file = file[i+len("oakbarrel/"):]
-			}
-			return fmt.Sprintf("%s:%d", file, f.Line)
+			return placeOf(f)
 		}
 		panicked = panicked || f.Function == "runtime.gopanic" || strings.HasPrefix(f.Function, "runtime.sigpanic")
 		if !more {
 			return "not known"
 		}
 	}
+}
+
+// placeOf returns the package of ours, the file and the line of a frame, wherever
+// the code was compiled.
+func placeOf(f runtime.Frame) string {
+	name := strings.LastIndexByte(f.Function, '/') + 1
+	dot := strings.IndexByte(f.Function[name:], '.')
+	folder := strings.TrimPrefix(f.Function[:name+max(dot, 0)], "oakbarrel/")
+	return fmt.Sprintf("%s/%s:%d", folder, filepath.Base(f.File), f.Line)
 }
