@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -20,23 +21,28 @@ func TestAPartThatFailsIsBegunAgain(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		ctx, end := context.WithCancel(t.Context())
 		g := New(ctx, quiet())
+		var mu sync.Mutex // of what both goroutines use
 		var begun []time.Duration
 		start, well := time.Now(), false
 		done := make(chan struct{})
 		go func() {
 			defer close(done)
 			g.Keep("tend", func() {
+				mu.Lock()
 				begun = append(begun, time.Since(start))
-				start = time.Now()
-				if well {
+				long := well
+				mu.Unlock()
+				if long {
 					time.Sleep(3 * time.Minute)
-					start = time.Now()
 				}
+				mu.Lock()
+				start = time.Now()
+				mu.Unlock()
 				panic("a fault of ours")
 			})
 		}()
 		time.Sleep(200 * time.Second)
-		synctest.Wait()
+		mu.Lock()
 		want := []time.Duration{0, time.Second, 2 * time.Second, 4 * time.Second, 8 * time.Second, 16 * time.Second, 32 * time.Second, time.Minute, time.Minute}
 		for i, d := range want {
 			if i >= len(begun) || begun[i] != d {
@@ -48,11 +54,13 @@ func TestAPartThatFailsIsBegunAgain(t *testing.T) {
 			t.Errorf("told %+v", f)
 		}
 		well = true
+		mu.Unlock()
 		time.Sleep(5 * time.Minute)
-		synctest.Wait()
+		mu.Lock()
 		if last := begun[len(begun)-1]; last != time.Second {
 			t.Errorf("after a calm time it rests for %s", last)
 		}
+		mu.Unlock()
 		end()
 		<-done
 	})

@@ -30,6 +30,7 @@ import (
 // Intake is a named way in, with its counters. Its endpoints do the reading. Its
 // counters may be used by several goroutines at a time.
 type Intake struct {
+	name     string
 	settings plan.Intake                 // changed between two batches only
 	syslog   atomic.Pointer[plan.Syslog] // of settings, for those who read between
 
@@ -42,7 +43,7 @@ type Intake struct {
 
 // New returns an intake with settings.
 func New(s plan.Intake) *Intake {
-	in := &Intake{}
+	in := &Intake{name: s.Name}
 	in.Configure(s)
 	return in
 }
@@ -116,11 +117,12 @@ func (in *Intake) Account() balance.Intake {
 	return balance.Intake{Read: in.read.Load(), Passed: in.passed.Load(), Unreadable: in.unreadable.Load(), Limited: in.limited.Load(), Missed: in.missed.Load()}
 }
 
-// Settings returns the settings in force. They change between two batches only.
+// Settings returns the settings in force, for who holds up the batches or the
+// changes of plans.
 func (in *Intake) Settings() plan.Intake { return in.settings }
 
-// Name returns the name of the intake.
-func (in *Intake) Name() string { return in.settings.Name }
+// Name returns the name of the intake, which stays.
+func (in *Intake) Name() string { return in.name }
 
 // Lose counts records that were read and could not be passed on.
 func (in *Intake) Lose(records int64) {
@@ -132,7 +134,7 @@ func (in *Intake) Lose(records int64) {
 // theirs by [Endpoint.Tell].
 func (in *Intake) Status() client.IntakeStatus {
 	s := client.IntakeStatus{
-		Name: in.settings.Name, Kind: in.settings.Kind, Addresses: []string{}, Intake: in.Account(),
+		Name: in.name, Kind: in.settings.Kind, Addresses: []string{}, Intake: in.Account(),
 		Unparsed: in.unparsed.Load(), Cut: in.cut.Load(), TurnedAway: in.turnedAway.Load(),
 	}
 	if last := in.last.Load(); last > 0 {

@@ -180,7 +180,7 @@ func (e *streamEndpoint) accept(conn net.Conn) {
 // messages that were not passed on is counted.
 func (c *streamConn) guarded(run func()) func() {
 	return func() {
-		part := guard.Intake(c.endpoint.Owner().settings.Name)
+		part := guard.Intake(c.endpoint.Owner().Name())
 		if c.endpoint.agent.Guard.Run(part, run) {
 			in, n := c.endpoint.Owner(), c.flying
 			in.read.Add(n)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -14,7 +15,7 @@ import (
 
 // receiver takes messages once it is open.
 type receiver struct {
-	closed bool
+	closed atomic.Bool
 	got    []string
 }
 
@@ -22,10 +23,16 @@ func (r *receiver) Send(message []byte) error {
 	r.got = append(r.got, string(message[strings.LastIndex(string(message), "- ")+2:]))
 	return nil
 }
+func closedReceiver() *receiver {
+	r := &receiver{}
+	r.closed.Store(true)
+	return r
+}
+
 func (r *receiver) Close() error { return nil }
 
 func (r *receiver) open(context.Context) (Sender, error) {
-	if r.closed {
+	if r.closed.Load() {
 		return nil, errors.New("nobody is there")
 	}
 	return r, nil
@@ -35,7 +42,7 @@ func (q *queue) say(text string) { q.add(&record.Record{App: []byte("pumpd"), Te
 
 func TestWhatNobodyTakesIsBoundedCountedAndTold(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		q, r := newQueue(300), &receiver{closed: true}
+		q, r := newQueue(300), closedReceiver()
 		go q.send(t.Context(), r.open)
 		for n := range 20 {
 			q.say(fmt.Sprint("line ", n))
@@ -46,7 +53,7 @@ func TestWhatNobodyTakesIsBoundedCountedAndTold(t *testing.T) {
 		if kept == 0 || q.dropped != 20-kept {
 			t.Fatalf("%d are kept and %d dropped", kept, q.dropped)
 		}
-		r.closed = false
+		r.closed.Store(false)
 		time.Sleep(time.Second)
 		q.say("and on")
 		q.finish(time.Second)
@@ -63,7 +70,7 @@ func TestWhatNobodyTakesIsBoundedCountedAndTold(t *testing.T) {
 
 func TestWhatIsLeftAtTheEndIsCounted(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		q, r := newQueue(1000), &receiver{closed: true}
+		q, r := newQueue(1000), closedReceiver()
 		go q.send(t.Context(), r.open)
 		q.say("line")
 		q.finish(time.Second)
