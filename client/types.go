@@ -1,5 +1,10 @@
-// Package client speaks to the service: for the agent, which sends, and for
-// the commands, which read. The types of the interface are here.
+// Package client speaks to the service: for the agent, which sends, and for the
+// commands, which read. The types of the service's interface are here, and what an
+// agent says of itself ([Status]): agent, service, commands and console all use these.
+//
+// A [Client] may be used by several goroutines at a time. Where the service has several
+// addresses it tries the next when one cannot be reached. An error is a [Problem] where
+// the service has answered with one, and a [RetryLater] where it is worth coming again.
 package client
 
 import (

@@ -1,10 +1,15 @@
-// Package block packs records for the road and the store: the properties of
-// many records held apart, so that like stands by like, and zstd over that. A
-// block is made once, on the host; the store keeps it as it came and reads it
-// with distrust.
+// Package block packs records for the road and the store. The properties of many
+// records are held apart in columns, so that like stands by like; texts are held by
+// their shapes, with the numbers and ids of each text beside it; and zstd goes over
+// that.
 //
-// It knows records and nothing else of the project. Its central types are
-// [Builder] and [Block].
+// A block is made once, on the host, by a [Builder]. The store keeps it as it came and
+// trusts nothing in it: [Open] and what follows check each column before it is used.
+// [Words] are a filter of the words in a block, by which a search passes blocks over
+// that cannot have what it looks for.
+//
+// A Builder and a [Block] are for one goroutine each. The package knows records and
+// nothing else of the project.
 package block
 
 import (

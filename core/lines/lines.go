@@ -1,8 +1,10 @@
-// Package lines makes records of the lines that programs write: it joins the
-// lines of one event, takes apart what has a form, and finds severity and time
-// where a line names them. It does no input or output itself.
+// Package lines makes records of the lines that programs write. It joins the lines of
+// one event, takes apart a line that has a form (JSON, key=value, syslog, a pattern),
+// and finds severity and time where a line names them.
 //
-// Its central type is [Maker].
+// A [Maker] is for the lines of one source, in their order, and for one goroutine. It
+// may hold the beginning of an event until the lines that belong to it have come, or
+// the wait for them is over. It does no input or output itself.
 package lines
 
 import (

@@ -1,7 +1,10 @@
-// Package record holds the log record, the unit of everything, and its forms
-// that are ours: JSON and the tree of its fields.
+// Package record holds the log record, the unit of everything, and its forms that are
+// ours: JSON and the tree of its fields.
 //
-// It depends on nothing else of the project. Its central type is [Record].
+// The properties of a [Record] are slices of the buffer that it was read into, so that
+// nothing is copied on the way; whoever wants to keep one copies it. A [Batch] is a run
+// of records with how far their sources are taken. Neither is for several goroutines
+// at a time. The package depends on nothing else of the project.
 package record
 
 import (

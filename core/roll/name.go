@@ -1,8 +1,15 @@
-// Package roll writes and reads rolled sets: a live file that grows, and the
-// pieces that it leaves when it is rolled, compressed and kept within limits.
+// Package roll writes and reads rolled sets. A set is a live file that grows, and the
+// pieces that it leaves when it is rolled by size or time: compressed beside the
+// writing, listed in a tally whose lines hold each other's hashes, and removed as
+// keep says.
 //
-// It knows package disk and nothing else of the project. Its central type is
-// [Writer].
+// A [Writer] owns the files of a set. One goroutine calls Write, WriteTaken, Tick and
+// Roll; another may call Tidy, which compresses and removes. Before each write a note
+// says what is about to be done, so that a kill leaves whole lines. A [Tended] is the
+// same for a live file that another program writes. A [Reader] reads a set in the
+// order of writing while it is being written, and [Verify] holds it against its tally.
+//
+// It knows package disk and nothing else of the project. Begin with [Writer].
 package roll
 
 import (

@@ -1,7 +1,13 @@
-// Package route decides where each record goes: it walks the rules of a plan.
+// Package route decides where each record goes. It walks the rules of a plan from top
+// to bottom, and every rule that matches acts.
 //
-// It knows records and conditions and nothing else of the project. Its central
-// type is [Table].
+// A [Table] is made once, when a plan is read: for each of the 192 priorities it is
+// worked out which rules can still match, and which surely do, so that a record meets
+// only those that its priority leaves open. [Table.Route] judges a batch and fills a
+// [Routing], which says which outlets each record goes to; [Table.Explain] says why.
+//
+// A table may be used by several goroutines at a time, a Routing by one. The package
+// knows records and conditions and nothing else of the project.
 package route
 
 import (

@@ -1,9 +1,15 @@
-// Package spool keeps records on disk until a receiver has confirmed them: it
-// gives each its number in a feed, survives kills, and where it is full gives
-// up the least serious first, and says which.
+// Package spool keeps records on disk until a receiver has confirmed them. It gives
+// each record its number in a feed, survives kills and damaged files, and where it is
+// full gives up the least serious records first and says which numbers those were.
 //
-// It knows records and package disk and nothing else of the project. Its
-// central type is [Spool].
+// Records of like severity share a lane, a run of chunk files that is appended to.
+// What is added stands in memory until [Spool.Flush] writes it, and is read in the
+// order of numbers by [Spool.Read], as often as it takes, until [Spool.Acknowledge]
+// says that the other side has it and [Spool.Forget] removes it.
+//
+// Add, Flush and SaveMarks are for one goroutine, Read and Rewind for another, Forget
+// for a third; the rest may be called by all. It knows records and package disk and
+// nothing else of the project. Begin with [Open] and [Spool].
 package spool
 
 import (

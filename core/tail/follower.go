@@ -1,10 +1,20 @@
-// Package tail follows files that programs write: it finds them, knows them
-// again when they are renamed, copied, cut or compressed, and reads each line
+// Package tail follows files that programs write. It finds them by patterns, knows
+// them again when they are renamed, copied, cut or compressed, and reads each line
 // once, from where it was left when the process ended.
 //
-// It reads files and writes one of its own, through package disk; what becomes
-// of the lines it leaves to package lines and to a [Sink]. Its central type is
-// [Follower].
+// A run of bytes that is followed is a source: what one file holds, wherever it is
+// moved to. A file that is cut begins another source. What is known of sources, and
+// how far each is read, stands in a memo beside the agent's state; how far the lines
+// are taken stands with the outlets, which the [Sink] asks.
+//
+// A [Follower] belongs to one intake, and all of its work is done by the goroutine
+// that [Follower.Run] is; Files, Positions, Unread, SetBack and Trouble may be called
+// from others. It reads files and writes one of its own, through package disk, and
+// leaves to package lines what becomes of the lines.
+//
+// Begin with follower.go, the loop, and look.go: a look finds the files that are
+// there, judge.go decides which source each of them is, seek.go looks for a source
+// whose file is not where it was, and read.go reads.
 package tail
 
 import (

@@ -1,8 +1,9 @@
-// Package wire reads and writes log records as they travel: syslog in both its
-// forms, and the framing of streams. It turns bytes into records and back and
-// does no input or output itself.
+// Package wire reads and writes log records as they travel: syslog in both its forms
+// (RFC 5424, RFC 3164), the framing of streams (RFC 6587), and the records of the
+// kernel. It turns bytes into records and back, and does no input or output itself.
 //
-// Its central type is [Parser].
+// A [Parser] and a [Framer] are for one goroutine. A parser never fails: what has no
+// form it knows is a record whose text is the whole message, and is marked so.
 package wire
 
 import (

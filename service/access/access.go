@@ -1,4 +1,8 @@
-// Package access decides who may do what: it makes tokens and recognises them.
+// Package access decides who may do what. It makes tokens, accounts and sessions,
+// recognises them again by hashes alone, and slows down who guesses.
+//
+// [Door] is where somebody is recognised; it may be used by several goroutines at a
+// time, and by several services before one database.
 package access
 
 import (

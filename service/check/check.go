@@ -1,4 +1,6 @@
-// Package check looks through the whole store for what is not as it should be.
+// Package check looks through the whole store for what is not as it should be: blocks
+// that cannot be read, numbers that are missing or there twice, counts that do not
+// fit. It changes nothing, and may run beside a service.
 package check
 
 import (

@@ -1,5 +1,11 @@
-// Package ingest takes batches into the store: in their order, each once, many
-// with one transaction.
+// Package ingest takes batches into the store: in the order of their feed, each number
+// once, many batches with one transaction.
+//
+// A handler opens a [Batch], which checks its block, and gives it to the [Queue], which
+// answers once it is committed. Queue.Take may be called by several goroutines; one
+// goroutine of the queue commits, so that batches which come together share the wait
+// for the disk. A feed's row is locked meanwhile, so that several services may take
+// batches side by side.
 package ingest
 
 import (

@@ -1,8 +1,9 @@
-// Package keep puts the store in order at low priority: it removes what its
-// casks are not to keep any longer, whole blocks, the oldest first, and merges
-// small blocks into larger ones, all in small transactions.
+// Package keep puts the store in order, at low priority and in small transactions: it
+// removes what its casks are not to keep any longer, whole blocks, the oldest first,
+// and merges small blocks into larger ones.
 //
-// Its central type is [Keeper].
+// A [Keeper] has a goroutine of its own. Of several services before one database one
+// keeps at a time.
 package keep
 
 import (

@@ -1,5 +1,10 @@
-// Package search finds records in the store: it picks blocks by what is known
-// of them, and opens only those.
+// Package search finds records in the store. Of the blocks whose spans and severities
+// can hold an answer it asks the filters for the words that are looked for, and opens
+// only those blocks that are left, on all cores, until it has as many records as are
+// wanted.
+//
+// A [Store] may be used by several goroutines at a time. It remembers what it has
+// unpacked last, within a bound. Begin with [Store.Search].
 package search
 
 import (
