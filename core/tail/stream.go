@@ -9,33 +9,46 @@ import (
 	"oakbarrel/core/wire"
 )
 
-// stream is one stream of a source: a plain file has one, a container's log two.
+// stream is one flow of lines in a source. A plain file has one; the log of a
+// container has two, what the program wrote to stdout and to stderr, whose lines
+// stand in one file.
 type stream struct {
-	mark   record.Mark // how far it was passed on
-	from   int64       // what ends here or before is not taken
-	bounds []int64     // where records end that some outlet has; in order
-	maker  *lines.Maker
-	part   []byte // of a message that comes in parts
-	begun  int64  // where it begins
-	first  lines.Line
-	left   []record.Mark // the ends of the logs that the message was inherited from and that had no part of it since
-	parts  bool
-	last   time.Time // when a line came last
+	mark record.Mark // up to here its lines were passed on
+	from int64       // lines that end here or before were taken by every outlet, and are not read again
+	// bounds are the places, in order, where single outlets have stopped. A message
+	// must end at each, so that an outlet gets it as a whole or not at all.
+	bounds []int64
+	maker  *lines.Maker // joins lines to messages
+	last   time.Time    // when a line came last
 
-	// What has begun at the end of a log that was rolled goes on in the next,
-	// whose stream holds it. Until it is passed on there, the mark stays where it begins.
+	// A container's engine splits a long line of its program. While parts says that
+	// more is to come, part holds what there is, begun is where it begins, and first
+	// has its time and stream.
+	parts bool
+	part  []byte
+	begun int64
+	first lines.Line
+	// left are the ends of the rolled logs in which the message began, as long as no
+	// part of it has come from this log.
+	left []record.Mark
+
+	// A message of several lines or parts that started near the end of a rolled log
+	// continues in the new log. The stream of the rolled log is handed over then: its
+	// mark stays at kept, where the message starts, until the stream of the new log,
+	// which holds it, has passed the message on.
 	handed bool
 	kept   int64
 	holds  []held
 }
 
-// held is a stream of a rolled log whose end waits in another.
+// held is the stream of a rolled log whose last message waits in another stream.
 type held struct {
 	source *source
 	stream int
 }
 
-// holdsBegun tells whether a container's log has begun what goes on in the next.
+// holdsBegun tells whether a container's log ends in the middle of a message, which
+// the container's next log will continue.
 func (f *Follower) holdsBegun(s *source) bool {
 	return f.settings.Wrapping != Bare && slices.ContainsFunc(s.streams, func(st stream) bool {
 		_, waits := st.maker.Waiting()
