@@ -33,7 +33,7 @@ const (
 
 // Guard runs the parts of an agent and remembers their faults.
 type Guard struct {
-	log    *slog.Logger
+	logger *slog.Logger
 	ending context.Context
 
 	mu     sync.Mutex
@@ -42,7 +42,7 @@ type Guard struct {
 
 // New returns a guard that begins no part again once ending is done.
 func New(ending context.Context, log *slog.Logger) *Guard {
-	return &Guard{log: log, ending: ending}
+	return &Guard{logger: log, ending: ending}
 }
 
 // Intake names the part that an intake is.
@@ -111,8 +111,8 @@ func (g *Guard) Failed(part string, what any) {
 	fault.Last, fault.What, fault.Where = time.Now(), fmt.Sprint(what), where
 	count := fault.Count
 	g.mu.Unlock()
-	g.log.Error("a part of the agent has failed; the others go on, and it is begun again", "part", part, "what", fmt.Sprint(what), "where", where, "times", count)
-	g.log.Debug("where a part has failed", "part", part, "stack", string(stack))
+	g.logger.Error("a part of the agent has failed; the others go on, and it is begun again", "part", part, "what", fmt.Sprint(what), "where", where, "times", count)
+	g.logger.Debug("where a part has failed", "part", part, "stack", string(stack))
 }
 
 // Lose counts records that a fault of a part cost.

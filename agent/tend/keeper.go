@@ -21,7 +21,7 @@ const (
 // Keeper tends the files of the plan that is in force. Beside [Keeper.Run], its
 // methods may be called by several goroutines at a time.
 type Keeper struct {
-	log    *slog.Logger
+	logger *slog.Logger
 	tends  func() []plan.Tend
 	unread func(path string) bool
 	rolls  chan rollRequest
@@ -33,7 +33,7 @@ type Keeper struct {
 // NewKeeper returns a keeper that asks tends for what it is to tend before each
 // pass, and unread whether the agent has still to read a file.
 func NewKeeper(log *slog.Logger, tends func() []plan.Tend, unread func(path string) bool) *Keeper {
-	return &Keeper{log: log, tends: tends, unread: unread, rolls: make(chan rollRequest)}
+	return &Keeper{logger: log, tends: tends, unread: unread, rolls: make(chan rollRequest)}
 }
 
 // Run makes passes until ctx ends, each with the plan that is in force.
@@ -127,14 +127,14 @@ func rollNow(ctx context.Context, t *tender) []client.RolledSet {
 func (k *Keeper) logAction(did Action, before, now map[string]string) {
 	switch did.Action {
 	case Rolled:
-		k.log.Info("a file is rolled", "tend", did.Tend, "path", did.Path, "piece", did.Piece, "why", did.Why, "lines_may_be_lost_within", did.Window.String())
+		k.logger.Info("a file is rolled", "tend", did.Tend, "path", did.Path, "piece", did.Piece, "why", did.Why, "lines_may_be_lost_within", did.Window.String())
 	case Removed:
-		k.log.Info("a piece is removed, as keep says", "tend", did.Tend, "piece", did.Piece, "why", did.Why)
+		k.logger.Info("a piece is removed, as keep says", "tend", did.Tend, "piece", did.Piece, "why", did.Why)
 	case Failed:
 		key := did.Tend + " " + did.Path
 		now[key] = did.Why
 		if before[key] != did.Why {
-			k.log.Error("a file cannot be tended", "tend", did.Tend, "path", did.Path, "why", did.Why)
+			k.logger.Error("a file cannot be tended", "tend", did.Tend, "path", did.Path, "why", did.Why)
 		}
 	}
 }
