@@ -9,13 +9,21 @@ import (
 	"github.com/spf13/cobra"
 
 	"oakbarrel/service/access"
-	"oakbarrel/service/model"
 )
 
 func (a *app) accountCommand() *cobra.Command {
-	return group("account", "Make the accounts with which people sign in to the console", `  oakbarrel account add amara --role viewer --password-file amara.password
+	return group("account", "Make, list and change the accounts with which people sign in to the console", `  oakbarrel account add amara --role viewer --password-file amara.password
   oakbarrel account add noor --role admin --password-file noor.password --database-file /etc/oakbarrel/database`,
-		"account add NAME --role ROLE --password-file FILE", a.accountAddCommand())
+		"account add NAME --role ROLE --password-file FILE", a.accountAddCommand(), a.accountListCommand(), a.accountSetCommand(), a.accountRemoveCommand())
+}
+
+// readPassword returns the password in a file, which must be one that can be used.
+func readPassword(file string) (string, error) {
+	password, err := readSecret(file)
+	if err == nil && (len(password) < access.MinPassword || len(password) > access.MaxPassword) {
+		err = usageError("the password in %s has to have %d to %d bytes", file, access.MinPassword, access.MaxPassword)
+	}
+	return password, err
 }
 
 func (a *app) accountAddCommand() *cobra.Command {
@@ -34,22 +42,15 @@ func (a *app) accountAddCommand() *cobra.Command {
 			if !slices.Contains(access.Roles, role) {
 				return usageError("--role cannot be %q; write one of %s", role, strings.Join(access.Roles, ", "))
 			}
-			password, err := readSecret(passwordFile)
+			password, err := readPassword(passwordFile)
 			if err != nil {
 				return err
 			}
-			if len(password) < access.MinPassword || len(password) > access.MaxPassword {
-				return usageError("the password in %s has to have %d to %d bytes", passwordFile, access.MinPassword, access.MaxPassword)
-			}
-			dsn, err := readDSN(databaseFile)
+			db, err := openDatabase(c.Context(), databaseFile)
 			if err != nil {
 				return err
 			}
-			db, err := model.Open(dsn)
-			if err != nil {
-				return couldNot(err)
-			}
-			if err := access.AddAccount(db.WithContext(c.Context()), args[0], role, password); errors.Is(err, access.ErrExists) {
+			if err := access.AddAccount(db, args[0], role, password); errors.Is(err, access.ErrExists) {
 				return codedError{exitNo, err}
 			} else if err != nil {
 				return couldNot(err)

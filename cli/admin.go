@@ -18,6 +18,13 @@ func (w *admin) flags(c *cobra.Command) {
 	c.MarkFlagsRequiredTogether("account", "password-file")
 }
 
+// flagsOrDatabase has a command ask the service, or the database itself.
+func (w *admin) flagsOrDatabase(c *cobra.Command, databaseFile *string) {
+	c.Flags().StringVar(databaseFile, "database-file", "", "file that holds the DSN of the database")
+	w.flags(c)
+	c.MarkFlagsMutuallyExclusive("database-file", "account")
+}
+
 // ask does something with the service.
 func (w *admin) ask(ctx context.Context, do func(*client.Client) error) error {
 	if w.account == "" {

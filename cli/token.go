@@ -10,13 +10,12 @@ import (
 
 	"oakbarrel/client"
 	"oakbarrel/service/access"
-	"oakbarrel/service/model"
 )
 
 func (a *app) tokenCommand() *cobra.Command {
-	return group("token", "Make the tokens with which agents write and people read", `  oakbarrel token new --cask gateway --may write --label tide-gw
-  oakbarrel token new --cask gateway --may read`,
-		"token new --cask NAME --may read|write", a.tokenNewCommand())
+	return group("token", "Make, list and revoke the tokens with which agents write and people read", `  oakbarrel token new --cask gateway --may write --label tide-gw
+  oakbarrel token list`,
+		"token new --cask NAME --may read|write", a.tokenNewCommand(), a.tokenListCommand(), a.tokenRevokeCommand())
 }
 
 var caskName = regexp.MustCompile(`^[A-Za-z0-9._-]{1,64}$`)
@@ -51,7 +50,7 @@ of an admin in OAKBARREL_TOKEN, or by an account that is one.`,
 			}
 			var token client.Token
 			var err error
-			if who.account == "" && (databaseFile != "" || os.Getenv(databaseVariable) != "") {
+			if inDatabase(&who, databaseFile) {
 				token, err = tokenFromDatabase(c.Context(), n, databaseFile)
 			} else {
 				token, err = tokenFromService(c.Context(), n, &who)
@@ -69,24 +68,18 @@ of an admin in OAKBARREL_TOKEN, or by an account that is one.`,
 	c.Flags().StringVar(&n.Cask, "cask", "", "name of the cask, or *")
 	c.Flags().StringVar(&n.May, "may", "", "read, write or admin")
 	c.Flags().StringVar(&n.Label, "label", "", "what it is for")
-	c.Flags().StringVar(&databaseFile, "database-file", "", "file that holds the DSN of the database")
-	who.flags(c)
+	who.flagsOrDatabase(c, &databaseFile)
 	c.MarkFlagRequired("cask")
 	c.MarkFlagRequired("may")
-	c.MarkFlagsMutuallyExclusive("database-file", "account")
 	return c
 }
 
 func tokenFromDatabase(ctx context.Context, n client.NewToken, databaseFile string) (t client.Token, err error) {
-	dsn, err := readDSN(databaseFile)
+	db, err := openDatabase(ctx, databaseFile)
 	if err != nil {
 		return t, err
 	}
-	db, err := model.Open(dsn)
-	if err != nil {
-		return t, err
-	}
-	token, err := access.NewToken(db.WithContext(ctx), n.Cask, n.May, n.Label)
+	token, err := access.NewToken(db, n.Cask, n.May, n.Label)
 	return client.Token{Token: token, NewToken: n}, err
 }
 

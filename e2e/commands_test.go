@@ -241,7 +241,7 @@ func TestEveryCommandIsExplained(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, command := range []string{"agent", "status", "plan", "plan check", "plan explain", "plan matrix", "plan compare", "detail", "detail open", "detail close", "trace", "doctor", "send", "show", "demo",
-		"plan try", "followed", "followed set-back", "containers", "wrap", "serve", "account", "account add", "token", "token new", "read", "count", "casks", "hosts"} {
+		"plan try", "followed", "followed set-back", "containers", "wrap", "serve", "account", "account add", "account list", "account set", "account remove", "token", "token new", "token list", "token revoke", "read", "count", "casks", "hosts"} {
 		help := expect(t, 0, "Examples:", "", append(strings.Fields(command), "--help")...)
 		_, examples, _ := strings.Cut(help, "Examples:\n")
 		examples, _, _ = strings.Cut(examples, "\n\n")

@@ -183,6 +183,65 @@ outlets:
 	}
 }
 
+// An admin takes tokens away and changes accounts, by command and in the console;
+// everybody changes the own password.
+func TestAccessIsChanged(t *testing.T) {
+	s := newStore(t)
+	password := filepath.Join(s.dir, "password")
+	os.WriteFile(password, []byte("lantern-light\n"), 0o600)
+	database := []string{"--database-file", s.database}
+	do := func(code int, want, wrong string, args ...string) {
+		t.Helper()
+		expect(t, code, want, wrong, append(args, database...)...)
+	}
+	do(0, "there is no account yet", "", "account", "list")
+	do(0, "there is no token yet", "", "token", "list")
+	for name, role := range map[string]string{"amara": "viewer", "noor": "admin"} {
+		do(0, "", "", "account", "add", name, "--role", role, "--password-file", password)
+	}
+	read := s.token("gateway", "read")
+	do(0, "read  gateway", "", "token", "list")
+	do(1, "", "it is the only account that is admin", "account", "remove", "noor")
+	do(1, "", "it is the only account that is admin", "account", "set", "noor", "--role", "viewer")
+	do(1, "", "there is no account of that name", "account", "set", "nobody", "--role", "viewer")
+	do(2, "", "there is nothing to change", "account", "set", "amara")
+	do(2, "", "the id of a token is a number", "token", "revoke", "one")
+	do(0, "account amara is changed", "", "account", "set", "amara", "--role", "operator")
+	do(0, "operator", "", "account", "list")
+	t.Setenv("OAKBARREL_URL", s.url())
+	t.Setenv("OAKBARREL_TOKEN", s.token("*", "admin"))
+	expect(t, 0, "admin  *", "", "token", "list")
+	expect(t, 3, "", "there is no token 99", "token", "revoke", "99")
+
+	b := newBrowser(t, "http://"+s.address)
+	b.signIn("noor", "lantern-light")
+	b.waitForText("Records in the store")
+	b.click("a[href='/access']")
+	b.waitForText("Who did or read what")
+	b.waitForText("every one")
+	b.fits("Access")
+	b.picture("access")
+	b.click("[aria-label='revoke token 1']")
+	b.click("[aria-label='revoke token 1 for good']")
+	b.waitFor(`!document.querySelector("[aria-label='revoke token 1']")`)
+	b.waitForText("revoke token")
+	if _, stderr, code := s.ask(read, "casks"); code != 3 || !strings.Contains(stderr, "the token is not known here") {
+		t.Errorf("a token that is revoked: %d %s", code, stderr)
+	}
+	b.click("[aria-label='remove amara']")
+	b.click("[aria-label='remove amara for good']")
+	b.waitFor(`!document.querySelector("[aria-label='remove amara']")`)
+	b.click("[aria-label='remove noor']")
+	b.click("[aria-label='remove noor for good']")
+	b.waitForText("it is the only account that is admin")
+	b.typeInto("[autocomplete=current-password]", "lantern-light")
+	b.typeInto("[autocomplete=new-password]", "another-lantern\r")
+	b.waitForText("your other sign-ins have ended")
+	b.size(390, 800)
+	b.fits("Access, 390 wide")
+	do(0, "admin", "", "account", "list", "--output", "json")
+}
+
 // An admin sets what a cask keeps, and what is set is what the command tells.
 func TestCasksInTheConsole(t *testing.T) {
 	s := newStore(t)

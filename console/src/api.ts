@@ -24,6 +24,7 @@ export interface Rec {
 // is made. These are its names here.
 type Said = components["schemas"];
 export type Account = Said["Account"];
+export type Act = Said["Act"];
 export type Cask = Said["Cask"];
 export type CaskAndFeeds = Said["CaskAndFeeds"];
 export type Cell = Said["Cell"];
@@ -33,11 +34,14 @@ export type DiskForecast = Said["Disk"];
 export type Fault = Said["Fault"];
 export type Finding = Said["Finding"];
 export type FollowedFile = Said["FollowedFile"];
+export type GivenAccount = Said["GivenAccount"];
+export type GivenToken = Said["GivenToken"];
 export type Hop = Said["Hop"];
 export type Host = Said["HostStatus"];
 export type Order = Said["Order"];
 export type Outlet = Said["OutletStatus"];
 export type Piece = Said["Piece"];
+export type SentInvitation = Said["SentInvitation"];
 export type SetForecast = Said["Set"];
 export type Told = Said["Told"];
 export type Verdict = Said["Verdict"];
@@ -134,12 +138,14 @@ async function* linesOf(response: Response): AsyncGenerator<string> {
   }
 }
 
+const asJSON = (method: string, body: unknown): RequestInit => ({ method, headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) });
+
 async function post<T>(path: string, body: unknown, signal?: AbortSignal): Promise<T> {
-  return (await ask(path, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body), signal })).json();
+  return (await ask(path, { ...asJSON("POST", body), signal })).json();
 }
 
 export async function setCask(name: string, to: Retention): Promise<CaskAndFeeds> {
-  return (await ask(`/casks/${encodeURIComponent(name)}`, { method: "PATCH", headers: { "Content-Type": "application/json" }, body: JSON.stringify(to) })).json();
+  return (await ask(`/casks/${encodeURIComponent(name)}`, asJSON("PATCH", to))).json();
 }
 
 // invite makes an invitation as one text, the same that the command makes.
@@ -149,8 +155,13 @@ export async function invite(cask: string, label: string): Promise<{ text: strin
   return { text: "barrel-" + btoa(ticket).replace(/\+/g, "-").replace(/\//g, "_").replace(/=+$/, ""), ends: made.ends };
 }
 
+export const setAccount = (name: string, role: GivenAccount["role"]) => ask(`/accounts/${encodeURIComponent(name)}`, asJSON("PATCH", { role }));
+export const removeAccount = (name: string) => ask(`/accounts/${encodeURIComponent(name)}`, { method: "DELETE" });
+export const revokeToken = (id: number) => ask(`/tokens/${id}`, { method: "DELETE" });
+export const setPassword = (old: string, next: string) => ask("/session/password", asJSON("PUT", { old, new: next }));
+
 export async function keepView(v: View): Promise<View[]> {
-  return (await ask("/views", { method: "PUT", headers: { "Content-Type": "application/json" }, body: JSON.stringify(v) })).json();
+  return (await ask("/views", asJSON("PUT", v))).json();
 }
 
 export async function dropView(name: string): Promise<View[]> {

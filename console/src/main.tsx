@@ -16,6 +16,7 @@ const Plans = lazy(() => import("./plans"));
 const Casks = lazy(() => import("./casks"));
 const CaskPage = lazy(() => import("./casks").then((m) => ({ default: m.CaskPage })));
 const Notices = lazy(() => import("./notices"));
+const Access = lazy(() => import("./access"));
 const Logs = lazy(() => import("./logs"));
 
 const client = new QueryClient({
@@ -36,6 +37,7 @@ function App() {
         <Route path="plans" element={<Suspense><Plans /></Suspense>} />
         <Route path="logs" element={<Suspense><Logs /></Suspense>} />
         <Route path="notices" element={<Suspense><Notices /></Suspense>} />
+        <Route path="access" element={<Suspense><Access /></Suspense>} />
         <Route path="casks" element={<Suspense><Casks /></Suspense>} />
         <Route path="casks/:name" element={<Suspense><CaskPage /></Suspense>} />
         <Route path="*" element={<Navigate to="/" replace />} />

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { checkPlan, get, planOf, type Account, type Cask, type CaskAndFeeds, type Host, type View } from "./api";
+import { checkPlan, get, planOf, type Account, type Act, type Cask, type CaskAndFeeds, type GivenAccount, type GivenToken, type Host, type SentInvitation, type View } from "./api";
 
 // keys are the names under which answers are remembered: each has one type.
 export const keys = {
@@ -12,6 +12,10 @@ export const keys = {
   rules: (host: string, plan: string) => ["rules", host, plan],
   views: ["views"],
   words: ["words"],
+  accounts: ["accounts"],
+  tokens: ["tokens"],
+  invitations: ["invitations"],
+  audit: ["audit"],
   hour: ["hour"],
   priorities: ["priorities"],
   records: (query: string) => ["records", query],
@@ -34,3 +38,8 @@ export const useRules = (h: Host, enabled: boolean) => useQuery({ queryKey: keys
 export const useWords = () => useQuery({ queryKey: keys.words, queryFn: () => get<string[]>("/plans/words"), staleTime: Infinity });
 
 export const useViews = (enabled: boolean) => useQuery({ queryKey: keys.views, queryFn: ({ signal }) => get<View[]>("/views", signal), enabled });
+
+export const useAccounts = () => useQuery({ queryKey: keys.accounts, queryFn: ({ signal }) => get<GivenAccount[]>("/accounts", signal), refetchInterval: 5000 });
+export const useTokens = () => useQuery({ queryKey: keys.tokens, queryFn: ({ signal }) => get<GivenToken[]>("/tokens", signal), refetchInterval: 5000 });
+export const useInvitations = () => useQuery({ queryKey: keys.invitations, queryFn: ({ signal }) => get<SentInvitation[]>("/invitations", signal), refetchInterval: 5000 });
+export const useAudit = () => useQuery({ queryKey: keys.audit, queryFn: ({ signal }) => get<Act[]>("/audit?limit=100", signal), refetchInterval: 5000 });

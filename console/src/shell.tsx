@@ -39,6 +39,7 @@ export function Shell({ account }: { account: Account }) {
           <NavLink to="/logs" className={link}>Logs</NavLink>
           <NavLink to="/casks" className={link}>Casks</NavLink>
           <NavLink to="/notices" className={link}>Notices</NavLink>
+          <NavLink to="/access" className={link}>Access</NavLink>
         </nav>
         <span className="ml-auto hidden text-sm text-soft sm:inline">times at {offset(new Date())}</span>
         <button className="rounded px-2 py-1 text-sm text-soft hover:text-ink" onClick={() => setHelp(true)} aria-label="show the keys">?</button>

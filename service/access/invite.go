@@ -57,3 +57,16 @@ func Revoke(db *gorm.DB, agentID string) (int64, error) {
 	done := db.Where("agent_id = ?", agentID).Delete(&model.Token{})
 	return done.RowsAffected, done.Error
 }
+
+// SentInvitation is an invitation with what it is for.
+type SentInvitation struct {
+	model.Invitation
+	Cask string
+}
+
+// Invitations returns those that were made, the newest first, at most as many as most.
+func Invitations(db *gorm.DB, most int) (all []SentInvitation, err error) {
+	err = db.Model(&model.Invitation{}).Select("invitations.*, casks.name AS cask").Joins("LEFT JOIN casks ON casks.id = invitations.cask_id").
+		Order("invitations.id DESC").Limit(most).Scan(&all).Error
+	return all, err
+}

@@ -78,6 +78,7 @@ func (a *API) register(api huma.API) {
 	handle(api, "POST /session", "Sign in", nil, a.signIn)
 	handle(api, "GET /session", "Who has signed in", a.need(access.Read), a.who)
 	handle(api, "DELETE /session", "Sign out", nil, a.signOut)
+	handle(api, "PUT /session/password", "Change one's own password, and end one's other sessions", a.need(access.Read), a.setPassword)
 	handle(api, "GET /casks", "The casks that may be read", a.need(access.Read), a.casks)
 	handle(api, "GET /casks/{cask}", "A cask, and the feeds that flow into it", a.need(access.Read), a.cask)
 	handle(api, "PATCH /casks/{cask}", "Change for how long a cask keeps its records", a.need(access.Admin), a.setCask)
@@ -109,6 +110,12 @@ func (a *API) register(api huma.API) {
 	handle(api, "POST /accept", "Use the code of an invitation up", nil, a.accept)
 	handle(api, "POST /agents/{agent}/revoke", "Take away the tokens that an agent was given for invitations", a.need(access.Admin), a.revoke)
 	handle(api, "POST /tokens", "Make a token", a.need(access.Admin), a.newToken)
+	handle(api, "GET /tokens", "The tokens that there are", a.need(access.Admin), a.tokens)
+	handle(api, "DELETE /tokens/{token}", "Take a token away", a.need(access.Admin), a.revokeToken)
+	handle(api, "GET /accounts", "The accounts that there are", a.need(access.Admin), a.accounts)
+	handle(api, "PATCH /accounts/{account}", "Give an account another role or password", a.need(access.Admin), a.setAccount)
+	handle(api, "DELETE /accounts/{account}", "Remove an account", a.need(access.Admin), a.removeAccount)
+	handle(api, "GET /invitations", "The invitations that were made, the newest first", a.need(access.Admin), a.invitations)
 	api.OpenAPI().AddOperation(batchOperation)
 }
 

@@ -339,6 +339,13 @@ func (f *fixture) session(role string) *client.Client {
 	if err := access.AddAccount(db, name, role, "lantern-light"); err != nil {
 		f.t.Fatal(err)
 	}
+	return f.signIn(role)
+}
+
+// signIn returns a client that has signed in once more, with the account of a session.
+func (f *fixture) signIn(role string) *client.Client {
+	f.t.Helper()
+	name := strings.ToLower(f.t.Name()) + "-" + role
 	c, err := client.New(client.Options{URLs: []string{f.server.URL}})
 	if err != nil {
 		f.t.Fatal(err)

@@ -28,6 +28,24 @@ func (a *API) invite(ctx context.Context, in *inviteInput) (*invitationOutput, e
 	return &invitationOutput{client.Invitation{Code: code, Ends: ends.UTC(), Fingerprint: a.Fingerprint}}, nil
 }
 
+// mostInvitations bounds the list of invitations.
+const mostInvitations = 200
+
+type invitationsOutput struct{ Body []client.SentInvitation }
+
+// invitations lists those that were made.
+func (a *API) invitations(ctx context.Context, _ *struct{}) (*invitationsOutput, error) {
+	all, err := access.Invitations(a.DB.WithContext(ctx), mostInvitations)
+	if err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	out := &invitationsOutput{Body: []client.SentInvitation{}}
+	for _, i := range all {
+		out.Body = append(out.Body, client.SentInvitation{Cask: i.Cask, Label: i.Label, By: i.By, Ends: i.Ends, Used: i.Used, AgentID: i.AgentID})
+	}
+	return out, nil
+}
+
 type acceptInput struct{ Body client.Accept }
 
 type acceptedOutput struct{ Body client.Accepted }

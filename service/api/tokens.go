@@ -1,7 +1,9 @@
 package api
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 
@@ -25,4 +27,35 @@ func (a *API) newToken(ctx context.Context, in *newTokenInput) (*tokenOutput, er
 	}
 	a.record(ctx, "make token", fmt.Sprintf("may %s, cask %s, %s", n.May, n.Cask, n.Label))
 	return &tokenOutput{client.Token{Token: token, NewToken: n}}, nil
+}
+
+type tokensOutput struct{ Body []client.GivenToken }
+
+// tokens lists the tokens that there are.
+func (a *API) tokens(ctx context.Context, _ *struct{}) (*tokensOutput, error) {
+	all, err := access.Tokens(a.DB.WithContext(ctx))
+	if err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	out := &tokensOutput{Body: []client.GivenToken{}}
+	for _, t := range all {
+		out.Body = append(out.Body, client.GivenToken{ID: t.ID, Cask: cmp.Or(t.Cask, access.EveryCask), May: t.May, Label: t.Label, AgentID: t.AgentID, Host: t.Host, Created: t.Created, Used: t.Used})
+	}
+	return out, nil
+}
+
+type tokenPath struct {
+	Token uint64 `path:"token" doc:"the token's id"`
+}
+
+// revokeToken takes a token away.
+func (a *API) revokeToken(ctx context.Context, in *tokenPath) (*struct{}, error) {
+	switch err := access.RevokeToken(a.DB.WithContext(ctx), in.Token); {
+	case errors.Is(err, access.ErrUnknown):
+		return nil, problem(http.StatusNotFound, fmt.Sprintf("there is no token %d", in.Token), "oakbarrel token list tells those that there are")
+	case err != nil:
+		return nil, a.unavailable(ctx, err)
+	}
+	a.record(ctx, "revoke token", fmt.Sprintf("token %d", in.Token))
+	return nil, nil
 }

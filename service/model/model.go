@@ -38,6 +38,7 @@ type Token struct {
 	Label   string  `gorm:"size:128"`
 	AgentID string  `gorm:"size:32;index"` // of the only agent that may use it, "" for any program
 	Created time.Time
+	Used    *time.Time // last, give or take a minute; nil for never
 }
 
 // Invitation lets one agent have a token of its own, once. Its code is not kept.
@@ -211,6 +212,9 @@ var migrations = []*gormigrate.Migration{{
 }, {
 	ID:      "0011 parts of filters",
 	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Block{}, &WordPart{}) },
+}, {
+	ID:      "0012 when tokens were used",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Token{}) },
 }}
 
 // Open opens the database and brings its tables up to date. The error does not

@@ -60,7 +60,38 @@ var ErrUnknown = errors.New("the token is not known")
 func Find(db *gorm.DB, token string) (t model.Token, err error) {
 	err = db.Where("hash = ?", hashOf(token)).Take(&t).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
-		err = ErrUnknown
+		return t, ErrUnknown
+	}
+	if now := time.Now(); err == nil && (t.Used == nil || now.Sub(*t.Used) > usedTime) {
+		db.Model(&t).UpdateColumn("used", now) // a store that can only be read is read all the same
 	}
 	return t, err
+}
+
+// usedTime is how exactly it is kept when a token was used last.
+const usedTime = time.Minute
+
+// GivenToken is a token with what it is for.
+type GivenToken struct {
+	model.Token
+	Cask string // "" for every one
+	Host string // of the agent that it is for, as that says
+}
+
+// Tokens returns the tokens that there are, the oldest first.
+func Tokens(db *gorm.DB) (all []GivenToken, err error) {
+	err = db.Model(&model.Token{}).Select("tokens.*, casks.name AS cask, agents.host AS host").
+		Joins("LEFT JOIN casks ON casks.id = tokens.cask_id").Joins("LEFT JOIN agents ON agents.id = tokens.agent_id").
+		Order("tokens.id").Scan(&all).Error
+	return all, err
+}
+
+// RevokeToken takes a token away, from the next request on in every service.
+// The error is [ErrUnknown] where there is none with this id.
+func RevokeToken(db *gorm.DB, id uint64) error {
+	done := db.Delete(&model.Token{}, id)
+	if done.Error == nil && done.RowsAffected == 0 {
+		return ErrUnknown
+	}
+	return done.Error
 }

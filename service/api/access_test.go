@@ -1,0 +1,163 @@
+package api_test
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"oakbarrel/client"
+	"oakbarrel/service/access"
+	"oakbarrel/service/model"
+)
+
+// refusedWith tells whether an error is an answer of the service with a status.
+func refusedWith(err error, status int) bool {
+	var p *client.Problem
+	return errors.As(err, &p) && p.Status == status
+}
+
+// A token that is revoked is refused from the next request on, and the list tells
+// which token that was.
+func TestATokenIsListedAndRevoked(t *testing.T) {
+	f := newFixture(t)
+	ctx := context.Background()
+	admin := f.session("admin")
+	made, err := admin.NewToken(ctx, client.NewToken{Cask: f.cask, May: "read", Label: "a colleague's"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	theirs, _ := client.New(client.Options{URLs: []string{f.server.URL}, Token: func() (string, error) { return made.Token, nil }})
+	if _, err := theirs.Casks(ctx); err != nil {
+		t.Fatal(err)
+	}
+	tokens, err := admin.Tokens(ctx)
+	at := slices.IndexFunc(tokens, func(g client.GivenToken) bool { return g.Label == "a colleague's" })
+	if err != nil || at < 0 || tokens[at].Cask != f.cask || tokens[at].May != "read" || tokens[at].Used == nil {
+		t.Fatalf("%+v, %v", tokens, err)
+	}
+	for name, c := range map[string]*client.Client{"a token for reading": theirs, "a viewer": f.session("viewer"), "an operator": f.session("operator")} {
+		if _, err := c.Tokens(ctx); !refusedWith(err, 403) {
+			t.Errorf("%s lists tokens: %v", name, err)
+		}
+		if err := c.RevokeToken(ctx, tokens[at].ID); !refusedWith(err, 403) {
+			t.Errorf("%s revokes a token: %v", name, err)
+		}
+	}
+	if err := admin.RevokeToken(ctx, tokens[at].ID); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := theirs.Casks(ctx); !refusedWith(err, 401) {
+		t.Errorf("a revoked token: %v", err)
+	}
+	if err := admin.RevokeToken(ctx, tokens[at].ID); !refusedWith(err, 404) {
+		t.Errorf("revoked twice: %v", err)
+	}
+	acts, err := admin.Audit(ctx, time.Now().Add(-time.Minute), 10)
+	if err != nil || !slices.ContainsFunc(acts, func(a client.Act) bool { return a.What == "revoke token" }) {
+		t.Errorf("the audit trail has %+v, %v", acts, err)
+	}
+}
+
+// Another role holds from the next request on; with another password all sign-ins
+// end; who is removed is out at once.
+func TestAnAccountIsChangedAtOnce(t *testing.T) {
+	f := newFixture(t)
+	ctx := context.Background()
+	admin, other := f.session("admin"), f.session("viewer")
+	accounts, err := admin.Accounts(ctx)
+	at := slices.IndexFunc(accounts, func(g client.GivenAccount) bool { return g.Role == "viewer" })
+	if err != nil || at < 0 || accounts[at].Sessions != 1 {
+		t.Fatalf("%+v, %v", accounts, err)
+	}
+	name := accounts[at].Name
+	if _, err := other.Accounts(ctx); !refusedWith(err, 403) {
+		t.Errorf("a viewer lists accounts: %v", err)
+	}
+	if err := other.SetAccount(ctx, name, client.SetAccount{Role: "admin"}); !refusedWith(err, 403) {
+		t.Errorf("a viewer makes itself an admin: %v", err)
+	}
+	if err := admin.SetAccount(ctx, name, client.SetAccount{Role: "admin"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := other.Accounts(ctx); err != nil {
+		t.Errorf("its new role does not hold: %v", err)
+	}
+	if err := admin.SetAccount(ctx, name, client.SetAccount{Password: "another-lantern"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := other.Casks(ctx); !refusedWith(err, 401) {
+		t.Errorf("it is signed in with the old password still: %v", err)
+	}
+	if _, err := other.SignIn(ctx, name, "another-lantern"); err != nil {
+		t.Fatal(err)
+	}
+	if err := admin.RemoveAccount(ctx, name); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := other.Casks(ctx); !refusedWith(err, 401) {
+		t.Errorf("an account that was removed is signed in: %v", err)
+	}
+	for what, err := range map[string]error{
+		"no such account": admin.RemoveAccount(ctx, name), "no such role": admin.SetAccount(ctx, name, client.SetAccount{Role: "harbour master"}), "a short password": admin.SetAccount(ctx, name, client.SetAccount{Password: "short"}),
+	} {
+		if !refusedWith(err, 404) && !refusedWith(err, 400) {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+}
+
+// One's own password is changed with the old one, and ends one's other sign-ins but
+// not this one.
+func TestOnesOwnPasswordIsChanged(t *testing.T) {
+	f := newFixture(t)
+	ctx := context.Background()
+	here, there := f.session("viewer"), f.signIn("viewer")
+	if err := here.SetPassword(ctx, client.SetPassword{Old: "not-this-one", New: "another-lantern"}); !refusedWith(err, 403) {
+		t.Errorf("with a wrong old one: %v", err)
+	}
+	if err := here.SetPassword(ctx, client.SetPassword{Old: "lantern-light", New: "another-lantern"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := here.Casks(ctx); err != nil {
+		t.Errorf("who changed it is out: %v", err)
+	}
+	if _, err := there.Casks(ctx); !refusedWith(err, 401) {
+		t.Errorf("another sign-in goes on: %v", err)
+	}
+	if err := f.read.SetPassword(ctx, client.SetPassword{Old: "lantern-light", New: "another-lantern"}); !refusedWith(err, 403) {
+		t.Errorf("a token changes a password: %v", err)
+	}
+}
+
+// Whoever asks, and however many at a time: one admin stays.
+func TestTheLastAdminStays(t *testing.T) {
+	newFixture(t)
+	ctx := context.Background()
+	if err := db.Where("1 = 1").Delete(&model.Account{}).Error; err != nil { // of the tests before
+		t.Fatal(err)
+	}
+	names := []string{"ada", "bo", "cy"}
+	for _, name := range names {
+		if err := access.AddAccount(db, name, access.Admin, "lantern-light"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var all sync.WaitGroup
+	for _, name := range names {
+		all.Go(func() { access.RemoveAccount(db.WithContext(ctx), name) })
+	}
+	all.Wait()
+	left, err := access.Accounts(db)
+	if err != nil || len(left) != 1 || left[0].Role != access.Admin {
+		t.Fatalf("%+v, %v", left, err)
+	}
+	if err := access.RemoveAccount(db, left[0].Name); !errors.Is(err, access.ErrLastAdmin) {
+		t.Errorf("the last one is removed: %v", err)
+	}
+	if err := access.SetAccount(db, left[0].Name, "viewer", "", ""); !errors.Is(err, access.ErrLastAdmin) {
+		t.Errorf("the last one is made a viewer: %v", err)
+	}
+}
