@@ -180,8 +180,10 @@ func TestALogIsKnownBesideAnotherContainersHalfMadeCopy(t *testing.T) {
 	b.write("a/0.log", line("the next"))
 	b.start()
 	b.await("the next")
-	if state := b.state("a/0.log.1.gz"); state != string(Finished) {
-		t.Errorf("the log that was rolled is %q", state)
+	for end := time.Now().Add(10 * time.Second); b.state("a/0.log.1.gz") != string(Finished); time.Sleep(5 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatalf("the log that was rolled is %q", b.state("a/0.log.1.gz"))
+		}
 	}
 }
 

@@ -36,6 +36,8 @@ type Visitor struct {
 	Token string  // what the token may do, "" for an account
 	Cask  *uint64 // the only cask, nil for every one
 	Agent string  // the only agent that it may be, "" for any
+	// TokenID tells senders apart, 0 for an account.
+	TokenID uint64
 }
 
 // OfAccount returns who has signed in.
@@ -43,7 +45,7 @@ func OfAccount(a model.Account) Visitor { return Visitor{Name: a.Name, Role: a.R
 
 // OfToken returns who brings a token.
 func OfToken(t model.Token) Visitor {
-	return Visitor{Name: cmp.Or(t.Label, "a token"), Token: t.May, Cask: t.CaskID, Agent: t.AgentID}
+	return Visitor{Name: cmp.Or(t.Label, "a token"), Token: t.May, Cask: t.CaskID, Agent: t.AgentID, TokenID: t.ID}
 }
 
 // Refusal says what a visitor may not do, and how to mend it.

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"runtime/debug"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
@@ -40,6 +41,9 @@ type API struct {
 	Secure bool // it is reached by https only
 	// Fingerprint is that of the service's certificate, "" for none.
 	Fingerprint string
+
+	// Patience is for how long a piece of a body is waited for, 0 for 10 s.
+	Patience time.Duration
 
 	room room // for batches
 }

@@ -64,6 +64,7 @@ func TestMain(m *testing.M) {
 type fixture struct {
 	t      *testing.T
 	server *httptest.Server
+	api    *api.API
 	cask   string
 	write  *client.Client
 	read   *client.Client
@@ -76,7 +77,7 @@ func newFixture(t *testing.T) *fixture {
 	t.Cleanup(cancel)
 	hub := &api.Hub{}
 	a := &api.API{DB: db, Search: search.New(db), Orders: orders.New(ctx, db), Hub: hub, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Queue: ingest.NewQueue(ctx, db, hub.Grown)}
-	f := &fixture{t: t, server: httptest.NewServer(a.Handler()), cask: strings.ToLower(t.Name())}
+	f := &fixture{t: t, api: a, server: httptest.NewServer(a.Handler()), cask: strings.ToLower(t.Name())}
 	t.Cleanup(f.server.Close)
 	f.write, f.writeToken = f.client(access.Write)
 	f.read, f.readToken = f.client(access.Read)

@@ -3,11 +3,9 @@ package api_test
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"log/slog"
-	"net"
 	"slices"
 	"strings"
 	"testing"
@@ -315,43 +313,4 @@ func TestLargeFiltersAreKeptInParts(t *testing.T) {
 	if err := ingest.Remove(db, []model.Block{b}); err != nil || parts() != 0 {
 		t.Errorf("%d parts are left of a block that is removed, %v", parts(), err)
 	}
-}
-
-// What is not committed yet is bounded: what is over is asked to come again.
-func TestAServiceThatIsBusySaysSo(t *testing.T) {
-	f, ctx := newFixture(t), context.Background()
-	var busy []net.Conn
-	hold := func() { // announces 32 MiB, and does not send them; where there is no room just then it is sent away
-		conn, err := net.Dial("tcp", strings.TrimPrefix(f.server.URL, "http://"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { conn.Close() })
-		busy = append(busy, conn)
-		fmt.Fprintf(conn, "POST /api/v1/feeds/%s/held?cask=%s HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Length: %d\r\n%s: {}\r\n\r\n", agentID(504), f.cask, f.writeToken, 32<<20, client.BatchHeader)
-	}
-	head, payload := pack(1, some(10))
-	var later *client.RetryLater
-	var err error
-	for range 100 {
-		hold()
-		if _, err = f.write.SendBatch(ctx, agentID(504), "centre", f.cask, head, payload); errors.As(err, &later) {
-			break
-		}
-		time.Sleep(10 * time.Millisecond)
-		head, payload = pack(head.Last+1, some(10))
-	}
-	if later == nil || later.After < time.Second || !strings.Contains(err.Error(), "more batches wait") {
-		t.Errorf("%v", err)
-	}
-	for _, conn := range busy {
-		conn.Close()
-	}
-	for range 100 {
-		if _, err = f.write.SendBatch(ctx, agentID(504), "centre", f.cask, head, payload); err == nil {
-			return
-		}
-		time.Sleep(10 * time.Millisecond)
-	}
-	t.Errorf("there is no room again: %v", err)
 }

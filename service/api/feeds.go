@@ -1,17 +1,13 @@
 package api
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
-	"math/rand/v2"
 	"net/http"
 	"regexp"
-	"strconv"
-	"sync/atomic"
 
 	"github.com/gin-gonic/gin"
 	"gorm.io/gorm"
@@ -21,9 +17,6 @@ import (
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/model"
 )
-
-// maxBlock bounds the body of a batch, in bytes.
-const maxBlock = 32 << 20
 
 var (
 	isName  = regexp.MustCompile(`^[A-Za-z0-9._-]{1,64}$`)
@@ -84,40 +77,8 @@ func (a *API) batch(c *gin.Context) {
 	c.JSON(http.StatusOK, client.Confirmed{Confirmed: confirmed})
 }
 
-// maxWaiting bounds the blocks that are taken and not committed, in bytes. What
-// is over is asked to come again: a service that is slower than its agents
-// slows them down, and does not grow.
-const maxWaiting = 96 << 20
-
-// room is a bound on bytes that are under way.
-type room struct {
-	taken atomic.Int64
-}
-
-// enter takes room for n bytes, and tells whether there was any.
-func (r *room) enter(n int64) bool {
-	if r.taken.Add(n) <= maxWaiting {
-		return true
-	}
-	r.taken.Add(-n)
-	return false
-}
-
-func (r *room) leave(n int64) { r.taken.Add(-n) }
-
 func (a *API) takeBatch(c *gin.Context) (confirmed uint64, err error) {
 	ctx := c.Request.Context()
-	size := max(c.Request.ContentLength, 0)
-	if c.Request.ContentLength < 0 { // it does not say
-		size = maxBlock
-	}
-	if size <= maxBlock && !a.room.enter(size) {
-		busy := problem(http.StatusTooManyRequests, "more batches wait to be committed than the service holds", "the agents hold theirs and come again")
-		return 0, withHeader(busy, "Retry-After", strconv.Itoa(1+rand.N(3)))
-	}
-	if size <= maxBlock {
-		defer a.room.leave(size)
-	}
 	b := &ingest.Batch{AgentID: c.Param("agent"), Outlet: c.Param("outlet")}
 	if !isAgent.MatchString(b.AgentID) || !isName.MatchString(b.Outlet) {
 		return 0, problem(http.StatusBadRequest, "the address does not name a feed", "it is /api/v1/feeds/AGENT-ID/OUTLET")
@@ -127,7 +88,12 @@ func (a *API) takeBatch(c *gin.Context) (confirmed uint64, err error) {
 		return 0, err
 	}
 	b.CaskID, b.Sender = cask.ID, visitor(ctx).Name
-	if err := readBatch(c, b); err != nil {
+	body, err := a.readBody(c)
+	if err != nil {
+		return 0, err
+	}
+	defer body.release()
+	if err := a.openBatch(c, b, body.Bytes()); err != nil {
 		return 0, err
 	}
 	confirmed, err = a.Queue.Take(ctx, b)
@@ -149,22 +115,11 @@ func (a *API) takeBatch(c *gin.Context) (confirmed uint64, err error) {
 	return confirmed, nil
 }
 
-// readBatch reads and checks a batch. Nothing sent is trusted.
-func readBatch(c *gin.Context, b *ingest.Batch) error {
+// openBatch checks a batch. Nothing sent is trusted.
+func (a *API) openBatch(c *gin.Context, b *ingest.Batch, payload []byte) error {
 	var head client.BatchHead
 	if err := json.Unmarshal([]byte(c.GetHeader(client.BatchHeader)), &head); err != nil {
 		return problem(http.StatusBadRequest, "the header "+client.BatchHeader+" cannot be read", "it is JSON with first, last, shed, lost and hash")
-	}
-	var body bytes.Buffer
-	body.Grow(int(min(max(c.Request.ContentLength, 0), maxBlock)) + bytes.MinRead) // and the read that finds the end
-	_, err := body.ReadFrom(http.MaxBytesReader(c.Writer, c.Request.Body, maxBlock))
-	payload := body.Bytes()
-	var large *http.MaxBytesError
-	switch {
-	case errors.As(err, &large):
-		return problem(http.StatusRequestEntityTooLarge, "the block is too large", "a block has at most 32 MiB")
-	case err != nil:
-		return problem(http.StatusBadRequest, "the block cannot be read: "+err.Error(), "")
 	}
 	b.Numbers, b.Refused, b.Payload, b.Hash = head.Numbers, head.Refused, payload, sha256.Sum256(payload)
 	if hex.EncodeToString(b.Hash[:]) != head.Hash {

@@ -1,0 +1,94 @@
+package api_test
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"oakbarrel/client"
+	"oakbarrel/service/access"
+)
+
+// upload begins to send a batch of 32 MiB with a token, of which so many bytes come.
+func (f *fixture) upload(token string, bytes int) net.Conn {
+	f.t.Helper()
+	conn, err := net.Dial("tcp", strings.TrimPrefix(f.server.URL, "http://"))
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	f.t.Cleanup(func() { conn.Close() })
+	fmt.Fprintf(conn, "POST /api/v1/feeds/%s/held?cask=%s HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Length: %d\r\n%s: {}\r\n\r\n", agentID(504), f.cask, token, 32<<20, client.BatchHeader)
+	conn.SetWriteDeadline(time.Now().Add(5 * time.Second))
+	conn.Write(make([]byte, bytes)) // one that is refused is not read to its end
+	return conn
+}
+
+// Whoever announces much and sends nothing keeps nobody out, however often.
+func TestAnAnnouncementTakesNoRoom(t *testing.T) {
+	f, ctx := newFixture(t), context.Background()
+	for range 40 {
+		f.upload(f.writeToken, 0)
+	}
+	time.Sleep(100 * time.Millisecond)
+	head, payload := pack(1, some(10))
+	began := time.Now()
+	if _, err := f.write.SendBatch(ctx, agentID(504), "centre", f.cask, head, payload); err != nil || time.Since(began) > time.Second {
+		t.Errorf("beside 40 uploads that do not go on: %v after %s", err, time.Since(began))
+	}
+}
+
+// Whoever sends much and does not end takes room from who has the same token alone.
+func TestRoomIsSharedOutBySender(t *testing.T) {
+	f, ctx := newFixture(t), context.Background()
+	stolen, err := access.NewToken(db, f.cask, access.Write, "stolen")
+	if err != nil {
+		t.Fatal(err)
+	}
+	thief, _ := client.New(client.Options{URLs: []string{f.server.URL}, Token: func() (string, error) { return stolen, nil }})
+	var busy []net.Conn
+	head, payload := pack(1, some(10))
+	var later *client.RetryLater
+	for range 6 {
+		busy = append(busy, f.upload(stolen, 31<<20))
+	}
+	for end := time.Now().Add(5 * time.Second); later == nil && time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+		_, err = thief.SendBatch(ctx, agentID(505), "centre", f.cask, client.BatchHead{}, make([]byte, 4<<20))
+		errors.As(err, &later)
+	}
+	if later == nil || later.After < time.Second || !strings.Contains(err.Error(), "more batches wait") {
+		t.Errorf("the one who fills the room is not asked to come again: %v", err)
+	}
+	began := time.Now()
+	if _, err := f.write.SendBatch(ctx, agentID(504), "centre", f.cask, head, payload); err != nil || time.Since(began) > time.Second {
+		t.Errorf("another sender: %v after %s", err, time.Since(began))
+	}
+	for _, conn := range busy {
+		conn.Close()
+	}
+	for end := time.Now().Add(5 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+		if _, err = thief.SendBatch(ctx, agentID(505), "centre", f.cask, head, payload); err == nil {
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatalf("there is no room again: %v", err)
+		}
+	}
+}
+
+// A body that comes too slowly is not waited for.
+func TestASlowUploadIsEnded(t *testing.T) {
+	f := newFixture(t)
+	f.api.Patience = 200 * time.Millisecond
+	conn := f.upload(f.writeToken, 1000)
+	conn.SetReadDeadline(time.Now().Add(5 * time.Second))
+	answer, err := http.ReadResponse(bufio.NewReader(conn), nil)
+	if err != nil || answer.StatusCode != http.StatusRequestTimeout {
+		t.Errorf("%+v, %v", answer, err)
+	}
+}
