@@ -16,11 +16,11 @@ import (
 func (a *app) accountListCommand() *cobra.Command {
 	var databaseFile string
 	c := &cobra.Command{
-		Use:     "list",
-		Short:   "List the accounts with their roles",
+		Use:   "list",
+		Short: "List the accounts with their roles",
 		Example: `  oakbarrel account list
   oakbarrel account list --output json --database-file /etc/oakbarrel/database`,
-		Args:    cobra.NoArgs,
+		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			db, err := openDatabase(c.Context(), databaseFile)
 			if err != nil {
@@ -94,11 +94,11 @@ password, with which all of its sign-ins end.`,
 func (a *app) accountRemoveCommand() *cobra.Command {
 	var databaseFile string
 	c := &cobra.Command{
-		Use:     "remove NAME",
-		Short:   "Remove an account, and end its sign-ins",
+		Use:   "remove NAME",
+		Short: "Remove an account, and end its sign-ins",
 		Example: `  oakbarrel account remove amara
   oakbarrel account remove amara --database-file /etc/oakbarrel/database`,
-		Args:    cobra.ExactArgs(1),
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			db, err := openDatabase(c.Context(), databaseFile)
 			if err != nil {

@@ -46,7 +46,7 @@ finds them. The tokens themselves are not kept and cannot be shown. When one was
 used last is known to a minute.`,
 		Example: `  oakbarrel token list --database-file /etc/oakbarrel/database
   oakbarrel token list --account noor --password-file noor.password`,
-		Args:    cobra.NoArgs,
+		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			tokens, err := listTokens(c.Context(), &who, databaseFile)
 			if err != nil {
@@ -109,7 +109,7 @@ func (a *app) tokenRevokeCommand() *cobra.Command {
 service before the database. An agent holds what it has until it gets another one.`,
 		Example: `  oakbarrel token revoke 12 --database-file /etc/oakbarrel/database
   oakbarrel token revoke 12 --account noor --password-file noor.password`,
-		Args:    cobra.ExactArgs(1),
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := strconv.ParseUint(args[0], 10, 64)
 			if err != nil {
