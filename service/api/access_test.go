@@ -2,8 +2,14 @@ package api_test
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
+	"fmt"
+	"io"
+	"net/http"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -159,5 +165,95 @@ func TestTheLastAdminStays(t *testing.T) {
 	}
 	if err := access.SetAccount(db, left[0].Name, "viewer", "", ""); !errors.Is(err, access.ErrLastAdmin) {
 		t.Errorf("the last one is made a viewer: %v", err)
+	}
+}
+
+// get asks with a token, and returns what comes back.
+func (f *fixture) get(token, path string) (status int, body string) {
+	f.t.Helper()
+	request, _ := http.NewRequest("GET", f.server.URL+"/api/v1"+path, nil)
+	request.Header.Set("Authorization", "Bearer "+token)
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	defer response.Body.Close()
+	b, _ := io.ReadAll(response.Body)
+	return response.StatusCode, string(b)
+}
+
+// A token for one cask sees the hosts that write into it, what they say and their
+// plans, and of no other host even that there is one.
+func TestAReaderSeesTheHostsOfItsCask(t *testing.T) {
+	f, other := newFixture(t), &fixture{}
+	ctx := context.Background()
+	other.t, other.server, other.cask = t, f.server, "another-"+f.cask[:20]
+	otherWrite, _ := other.client(access.Write)
+	otherRead, otherToken := other.client(access.Read)
+	ours, theirs := agentID(7001), agentID(7002)
+	for agent, w := range map[string]struct {
+		c    *client.Client
+		cask string
+	}{ours: {f.write, f.cask}, theirs: {otherWrite, other.cask}} {
+		head, payload := pack(1, some(3))
+		if _, err := w.c.SendBatch(ctx, agent, "centre", w.cask, head, payload); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := w.c.SendStatus(ctx, agent, client.AgentStatus{Host: "kelp-01", Status: map[string]any{"since": "2026-11-29T00:00:00Z"}}); err != nil {
+			t.Fatal(err)
+		}
+		text := "oakbarrel: 1 # of " + agent
+		sum := sha256.Sum256([]byte(text))
+		if err := w.c.SendPlan(ctx, agent, client.AgentPlan{Hash: hex.EncodeToString(sum[:]), Text: text}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, r := range map[string]struct {
+		c                   *client.Client
+		token, sees, hidden string
+	}{"ours": {f.read, f.readToken, ours, theirs}, "theirs": {otherRead, otherToken, theirs, ours}} {
+		hosts, err := r.c.Hosts(ctx)
+		if err != nil || len(hosts) != 1 || hosts[0].AgentID != r.sees {
+			t.Errorf("%s: the hosts are %+v, %v", name, hosts, err)
+		}
+		for _, path := range []string{"/status", "/agents/" + r.sees, "/agents/" + r.sees + "/plan"} {
+			if status, body := f.get(r.token, path); status != 200 || strings.Contains(body, r.hidden) {
+				t.Errorf("%s %s: %d %s", name, path, status, body)
+			}
+		}
+		for _, path := range []string{"/agents/" + r.hidden, "/agents/" + r.hidden + "/plan"} {
+			if status, body := f.get(r.token, path); status != 404 {
+				t.Errorf("%s %s: %d %s", name, path, status, body)
+			}
+		}
+	}
+}
+
+// Every order is in the audit trail, with who gave it, to whom, and what came of it;
+// an agent cannot look like an account there.
+func TestOrdersAreInTheAuditTrail(t *testing.T) {
+	f := newFixture(t)
+	ctx := context.Background()
+	admin, operator := f.session("admin"), f.session("operator")
+	id := agentID(7003)
+	if _, err := f.write.SendStatus(ctx, id, client.AgentStatus{Host: "noor", Status: map[string]any{}}); err != nil {
+		t.Fatal(err)
+	}
+	o, err := operator.GiveOrder(ctx, id, client.NewOrder{Kind: client.LastLines, Path: "/var/log/lantern/all.log"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := f.write.OrderDone(ctx, id, o.ID, client.Outcome{Why: "the agent has no rolled set of that path"}); err != nil {
+		t.Fatal(err)
+	}
+	acts, err := admin.Audit(ctx, time.Now().Add(-time.Minute), 2)
+	if err != nil || len(acts) != 2 {
+		t.Fatalf("%+v, %v", acts, err)
+	}
+	if done := acts[0]; done.By != "agent "+id || done.Detail != fmt.Sprintf("order %d: not done: the agent has no rolled set of that path", o.ID) {
+		t.Errorf("%+v", done)
+	}
+	if given := acts[1]; !strings.HasSuffix(given.By, "-operator") || given.Detail != fmt.Sprintf("order %d to agent %s: last_lines path /var/log/lantern/all.log", o.ID, id) {
+		t.Errorf("%+v", given)
 	}
 }

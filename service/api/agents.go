@@ -4,8 +4,10 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"reflect"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -65,10 +67,20 @@ type statusOutput struct{ Body client.StatusTaken }
 
 type hostsOutput struct{ Body []client.Host }
 
+// visibleAgents are the agents that the visitor may see: with a token for one cask
+// those that have written into it.
+func (a *API) visibleAgents(ctx context.Context) *gorm.DB {
+	db := a.DB.WithContext(ctx).Model(&model.Agent{})
+	if only := visitor(ctx).Cask; only != nil {
+		db = db.Where("EXISTS (SELECT 1 FROM feeds JOIN blocks ON blocks.feed_id = feeds.id AND blocks.cask_id = ? WHERE feeds.agent_id = agents.id)", *only)
+	}
+	return db
+}
+
 // hosts lists the agents that were heard.
 func (a *API) hosts(ctx context.Context, _ *struct{}) (*hostsOutput, error) {
 	var rows []model.Agent
-	if err := a.DB.WithContext(ctx).Omit("status", "tallies").Order("host, id").Find(&rows).Error; err != nil {
+	if err := a.visibleAgents(ctx).Omit("status", "tallies").Order("host, id").Find(&rows).Error; err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
 	out := &hostsOutput{Body: []client.Host{}}
@@ -103,7 +115,7 @@ type statusesOutput struct{ Body []hostStatus }
 // statuses tells what each agent says of itself, as it said it.
 func (a *API) statuses(ctx context.Context, _ *struct{}) (*statusesOutput, error) {
 	var rows []model.Agent
-	if err := a.DB.WithContext(ctx).Order("host, id").Find(&rows).Error; err != nil {
+	if err := a.visibleAgents(ctx).Order("host, id").Find(&rows).Error; err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
 	out := &statusesOutput{Body: []hostStatus{}}
@@ -122,7 +134,7 @@ type agentOutput struct{ Body hostStatus }
 // agent tells what one agent says of itself.
 func (a *API) agent(ctx context.Context, in *AgentPath) (*agentOutput, error) {
 	var row model.Agent
-	err := a.DB.WithContext(ctx).Take(&row, "id = ?", in.Agent).Error
+	err := a.visibleAgents(ctx).Take(&row, "agents.id = ?", in.Agent).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return nil, notHeard()
 	}
@@ -156,7 +168,19 @@ func (a *API) giveOrder(ctx context.Context, in *giveInput) (*orderOutput, error
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
+	a.record(ctx, "order", fmt.Sprintf("order %d to agent %s: %s", o.ID, in.Agent, wordsOf(in.Body)))
 	return &orderOutput{o}, nil
+}
+
+// wordsOf tells what an order is, on one line.
+func wordsOf(o client.NewOrder) string {
+	words := []string{string(o.Kind)}
+	for _, p := range [][2]string{{"outlet", o.Outlet}, {"path", o.Path}, {"rule", o.Rule}, {"to", o.To}} {
+		if p[1] != "" {
+			words = append(words, p[0], p[1])
+		}
+	}
+	return strings.Join(words, " ")
 }
 
 type ordersInput struct {
@@ -203,5 +227,10 @@ func (a *API) orderDone(ctx context.Context, in *outcomeInput) (*struct{}, error
 	if err := a.Orders.Done(ctx, in.Agent, in.Order, in.Body); err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
+	came := "done"
+	if in.Body.Why != "" {
+		came = "not done: " + in.Body.Why
+	}
+	a.noteFor(ctx, agentName(in.Agent), "order done", fmt.Sprintf("order %d: %s", in.Order, came))
 	return nil, nil
 }

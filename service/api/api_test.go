@@ -587,9 +587,14 @@ func TestPlansAreLookedAtInTheService(t *testing.T) {
 	if taken, err := f.write.SendStatus(ctx, agentID(20), status); err != nil || taken.WantsPlan {
 		t.Errorf("%+v, %v", taken, err)
 	}
+	everything, err := access.NewToken(db, access.EveryCask, access.Read, "")
+	if err != nil {
+		t.Fatal(err)
+	}
 	var kept client.AgentPlan
-	if code := f.ask("GET", "/agents/"+agentID(20)+"/plan", nil, &kept); code != 200 || kept != p {
-		t.Errorf("%d, %+v", code, kept)
+	code, body := f.get(everything, "/agents/"+agentID(20)+"/plan")
+	if json.Unmarshal([]byte(body), &kept); code != 200 || kept != p {
+		t.Errorf("%d, %s", code, body)
 	}
 	var checked client.CheckedPlan
 	f.ask("POST", "/plans/check", client.PlanText{Text: old}, &checked)

@@ -16,6 +16,10 @@ func (a *API) record(ctx context.Context, what, detail string) {
 	a.noteFor(ctx, visitor(ctx).Name, what, detail)
 }
 
+// agentName is how the audit trail names an agent: by its id, as the name that its
+// host claims could be that of an account.
+func agentName(id string) string { return "agent " + id }
+
 func (a *API) noteFor(ctx context.Context, by, what, detail string) {
 	a.Log.Info(what, "by", by, "detail", detail)
 	a.keepAct(ctx, by, what, detail)

@@ -59,7 +59,7 @@ func (a *API) accept(ctx context.Context, in *acceptInput) (*acceptedOutput, err
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	a.noteFor(ctx, label, "accept invitation", fmt.Sprintf("agent %s, cask %s", in.Body.AgentID, cask.Name))
+	a.noteFor(ctx, agentName(in.Body.AgentID), "accept invitation", fmt.Sprintf("known as %s, cask %s", label, cask.Name))
 	return &acceptedOutput{client.Accepted{Token: token, Cask: cask.Name, Label: label}}, nil
 }
 

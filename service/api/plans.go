@@ -147,6 +147,9 @@ type planTextOutput struct{ Body client.AgentPlan }
 // planOf returns the plan that an agent has in force.
 func (a *API) planOf(ctx context.Context, in *AgentPath) (*planTextOutput, error) {
 	var row model.AgentPlan
+	if err := a.visibleAgents(ctx).Select("id").Take(&model.Agent{}, "agents.id = ?", in.Agent).Error; errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, notHeard()
+	}
 	err := a.DB.WithContext(ctx).Take(&row, "agent_id = ?", in.Agent).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return nil, problem(http.StatusNotFound, "this agent has not told its plan", "it does so with its next status, within 5 s")
