@@ -1,11 +1,11 @@
 package access
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
 	"errors"
-	"sync"
 	"time"
 
 	"golang.org/x/crypto/bcrypt"
@@ -42,39 +42,32 @@ func AddAccount(db *gorm.DB, name, role, password string) error {
 // ErrWrong says that a name and a password do not belong together.
 var ErrWrong = errors.New("the name or the password is wrong")
 
-// ErrTooOften says that a name was tried with wrong passwords too often.
-var ErrTooOften = errors.New("too many wrong passwords; try again in a minute")
-
-// Door lets people in who know their password. After a few wrong ones a name
-// has to wait. The zero Door is ready. It may be used by several goroutines at a time.
-type Door struct {
-	mu    sync.Mutex
-	wrong map[string][]time.Time
-}
-
-const (
-	mostWrong  = 5
-	wrongSpan  = time.Minute
-	mostNames  = 10_000
-	noPassword = "$2a$10$7EqJtq98hPqEX7fNZaFWoOHiY1cQ9nZbqF9bVnTnqf8S6rVfQp7Yu" // of nobody, so that unknown names take as long
-)
-
-// SignIn checks a password and returns the key of a new session.
-func (d *Door) SignIn(db *gorm.DB, name, password string) (key string, account model.Account, err error) {
-	if d.tooOften(name) {
-		return "", account, ErrTooOften
-	}
+// SignIn checks a password and returns the key of a new session. Address is where
+// the try comes from. The error is [ErrWrong], or [ErrTooOften] where the account or
+// the address has failed too often; then the password is not looked at.
+func SignIn(ctx context.Context, db *gorm.DB, name, password, address string) (key string, account model.Account, err error) {
+	db = db.WithContext(ctx)
 	err = db.Where("name = ?", name).Take(&account).Error
+	known := err == nil
 	if err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
 		return "", account, err
 	}
 	hash := account.Password
-	if err != nil {
+	if !known {
 		hash = []byte(noPassword)
 	}
-	if bcrypt.CompareHashAndPassword(hash, []byte(password)) != nil || err != nil {
-		d.countFailure(name)
+	if err := mayTry(db, account.Name, address); err != nil {
+		return "", account, err
+	}
+	fits, err := isPassword(ctx, hash, password)
+	if err != nil {
+		return "", account, err
+	}
+	if !fits || !known {
 		return "", account, ErrWrong
+	}
+	if err := forgetTries(db, account.Name, address); err != nil {
+		return "", account, err
 	}
 	random := make([]byte, 32)
 	rand.Read(random)
@@ -84,31 +77,8 @@ func (d *Door) SignIn(db *gorm.DB, name, password string) (key string, account m
 	return key, account, db.Create(&model.Session{Hash: sum[:], AccountID: account.ID, Ends: time.Now().Add(sessionTime)}).Error
 }
 
-func (d *Door) tooOften(name string) bool {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	recent := d.wrong[name][:0]
-	for _, at := range d.wrong[name] {
-		if time.Since(at) < wrongSpan {
-			recent = append(recent, at)
-		}
-	}
-	if len(recent) == 0 {
-		delete(d.wrong, name)
-		return false
-	}
-	d.wrong[name] = recent
-	return len(recent) >= mostWrong
-}
-
-func (d *Door) countFailure(name string) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.wrong == nil || len(d.wrong) >= mostNames {
-		d.wrong = map[string][]time.Time{}
-	}
-	d.wrong[name] = append(d.wrong[name], time.Now())
-}
+// noPassword is the hash of nobody's password, so that unknown names take as long.
+const noPassword = "$2a$10$7EqJtq98hPqEX7fNZaFWoOHiY1cQ9nZbqF9bVnTnqf8S6rVfQp7Yu"
 
 // Session returns the account whose session has the key.
 func Session(db *gorm.DB, key string) (account model.Account, err error) {

@@ -1,6 +1,7 @@
 package access
 
 import (
+	"context"
 	"crypto/sha256"
 	"errors"
 	"time"
@@ -103,17 +104,23 @@ func notTheLast(tx *gorm.DB, a model.Account) error {
 
 // ChangePassword gives who is signed in another password, and ends the other
 // sessions of the account. The error is [ErrWrong] where the old one is not right.
-func (d *Door) ChangePassword(db *gorm.DB, name, old, password, key string) error {
-	if d.tooOften(name) {
-		return ErrTooOften
-	}
+func ChangePassword(ctx context.Context, db *gorm.DB, name, old, password, key, address string) error {
+	db = db.WithContext(ctx)
 	var a model.Account
 	if err := db.Where("name = ?", name).Take(&a).Error; err != nil {
 		return err
 	}
-	if bcrypt.CompareHashAndPassword(a.Password, []byte(old)) != nil {
-		d.countFailure(name)
+	if err := mayTry(db, a.Name, address); err != nil {
+		return err
+	}
+	switch fits, err := isPassword(ctx, a.Password, old); {
+	case err != nil:
+		return err
+	case !fits:
 		return ErrWrong
+	}
+	if err := forgetTries(db, a.Name, address); err != nil {
+		return err
 	}
 	return SetAccount(db, name, "", password, key)
 }

@@ -1,8 +1,9 @@
 // Package access decides who may do what. It makes tokens, accounts and sessions,
 // recognises them again by hashes alone, and slows down who guesses.
 //
-// [Door] is where somebody is recognised; it may be used by several goroutines at a
-// time, and by several services before one database.
+// All that it knows stands in the database, so that several services may stand before
+// it, and any of its functions may be called by several goroutines at a time. [Find]
+// recognises a token, [Session] a sign-in, and [Visitor] says what each may do.
 package access
 
 import (

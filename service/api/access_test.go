@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -255,5 +256,60 @@ func TestOrdersAreInTheAuditTrail(t *testing.T) {
 	}
 	if given := acts[1]; !strings.HasSuffix(given.By, "-operator") || given.Detail != fmt.Sprintf("order %d to agent %s: last_lines path /var/log/lantern/all.log", o.ID, id) {
 		t.Errorf("%+v", given)
+	}
+}
+
+// Tries of passwords are counted exactly, however many come side by side, however the
+// name is spelled, and whichever service is asked; meanwhile the others go on.
+func TestTriesOfPasswordsAreCounted(t *testing.T) {
+	f := newFixture(t)
+	ctx := context.Background()
+	f.session("viewer")
+	name := strings.ToLower(t.Name()) + "-viewer"
+	var wrong, tooOften atomic.Int64
+	var all sync.WaitGroup
+	for i := range 40 {
+		all.Go(func() {
+			spelled := name
+			if i%2 == 0 {
+				spelled = strings.ToUpper(name)
+			}
+			switch _, _, err := access.SignIn(ctx, db, spelled, "not-this-one", fmt.Sprint("10.0.0.", i)); {
+			case errors.Is(err, access.ErrWrong):
+				wrong.Add(1)
+			case errors.Is(err, access.ErrTooOften):
+				tooOften.Add(1)
+			default:
+				t.Error(err)
+			}
+		})
+	}
+	began := time.Now()
+	if _, err := f.read.Casks(ctx); err != nil || time.Since(began) > time.Second {
+		t.Errorf("who reads meanwhile waits for %s, %v", time.Since(began), err)
+	}
+	all.Wait()
+	if wrong.Load() != 5 || tooOften.Load() != 35 {
+		t.Errorf("%d passwords were looked at, %d were not", wrong.Load(), tooOften.Load())
+	}
+	if _, _, err := access.SignIn(ctx, db, name, "lantern-light", "10.0.0.99"); !errors.Is(err, access.ErrTooOften) {
+		t.Errorf("the right one, too early: %v", err)
+	}
+	if err := db.Model(&model.Try{}).Where("1 = 1").Update("begun", time.Now().Add(-2*time.Minute)).Error; err != nil {
+		t.Fatal(err)
+	}
+	for range 8 { // a right one takes back what was counted
+		if _, _, err := access.SignIn(ctx, db, name, "lantern-light", "10.0.0.99"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	refused := 0
+	for i := range 60 { // whoever goes through names is stopped by the address
+		if _, _, err := access.SignIn(ctx, db, fmt.Sprint("nobody-", i), "password", "10.0.1.1"); errors.Is(err, access.ErrTooOften) {
+			refused++
+		}
+	}
+	if refused != 30 {
+		t.Errorf("of 60 tries from one address %d were refused", refused)
 	}
 }

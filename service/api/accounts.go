@@ -81,7 +81,7 @@ func (a *API) setPassword(ctx context.Context, in *setPasswordInput) (*struct{},
 	if v.Role == "" {
 		return nil, problem(http.StatusForbidden, "a token has no password", "sign in with an account")
 	}
-	switch err := a.Door.ChangePassword(a.DB.WithContext(ctx), v.Name, in.Body.Old, in.Body.New, in.Key); {
+	switch err := access.ChangePassword(ctx, a.DB, v.Name, in.Body.Old, in.Body.New, in.Key, addressOf(ctx)); {
 	case errors.Is(err, access.ErrWrong):
 		return nil, problem(http.StatusForbidden, "the old password is wrong", "")
 	case errors.Is(err, access.ErrTooOften):

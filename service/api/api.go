@@ -37,7 +37,6 @@ type API struct {
 	Orders *orders.Desk
 	Hub    *Hub
 	Log    *slog.Logger
-	Door   access.Door
 	Secure bool // it is reached by https only
 	// Fingerprint is that of the service's certificate, "" for none.
 	Fingerprint string
@@ -56,7 +55,7 @@ func (a *API) Handler() http.Handler {
 	g.NoMethod(func(c *gin.Context) {
 		answer(c, problem(http.StatusMethodNotAllowed, "this address does not take "+c.Request.Method, ""))
 	})
-	g.Use(gin.CustomRecoveryWithWriter(io.Discard, a.recovered), sameOrigin)
+	g.Use(gin.CustomRecoveryWithWriter(io.Discard, a.recovered), sameOrigin, rememberAddress)
 	g.NoRoute(pages)
 	a.register(humagin.New(g, config()))
 	g.POST(root+"/feeds/:agent/:outlet", a.needGin(access.Write), a.batch)

@@ -25,7 +25,7 @@ type sessionOutput struct {
 
 // signIn gives a session to who knows a password.
 func (a *API) signIn(ctx context.Context, in *signInInput) (*sessionOutput, error) {
-	key, account, err := a.Door.SignIn(a.DB.WithContext(ctx), in.Body.Name, in.Body.Password)
+	key, account, err := access.SignIn(ctx, a.DB, in.Body.Name, in.Body.Password, addressOf(ctx))
 	switch {
 	case errors.Is(err, access.ErrWrong):
 		return nil, problem(http.StatusUnauthorized, err.Error(), "")

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"errors"
+	"net"
 	"net/http"
 	"strings"
 
@@ -92,3 +93,17 @@ func (a *API) bySession(r *http.Request) (v access.Visitor, err error) {
 	}
 	return access.OfAccount(account), err
 }
+
+type addressKey struct{}
+
+// rememberAddress lets handlers know where a request comes from.
+func rememberAddress(c *gin.Context) {
+	host, _, err := net.SplitHostPort(c.Request.RemoteAddr)
+	if err != nil {
+		host = c.Request.RemoteAddr
+	}
+	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), addressKey{}, host))
+}
+
+// addressOf returns where a request comes from.
+func addressOf(ctx context.Context) string { return ctx.Value(addressKey{}).(string) }

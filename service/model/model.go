@@ -69,6 +69,14 @@ type Session struct {
 	Ends      time.Time
 }
 
+// Try counts the passwords that were tried for an account, or from an address, in
+// the minute that has begun.
+type Try struct {
+	Who   string `gorm:"size:128;primaryKey"` // "account NAME" or "address ADDRESS"
+	Begun time.Time
+	Count int
+}
+
 // Agent is what an agent says of itself.
 type Agent struct {
 	ID        string `gorm:"size:32;primaryKey"`
@@ -215,6 +223,9 @@ var migrations = []*gormigrate.Migration{{
 }, {
 	ID:      "0012 when tokens were used",
 	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Token{}) },
+}, {
+	ID:      "0013 tries of passwords",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Try{}) },
 }}
 
 // Open opens the database and brings its tables up to date. The error does not
