@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
 	"time"
 
 	"oakbarrel/core/fingerprint"
@@ -21,6 +22,8 @@ import (
 	"oakbarrel/service/model"
 	"oakbarrel/service/orders"
 	"oakbarrel/service/search"
+
+	"gorm.io/gorm"
 )
 
 // Options says how to run a service.
@@ -81,6 +84,7 @@ func Run(ctx context.Context, o Options) error {
 			served <- server.Serve(listener)
 		}
 	}()
+	warn(o, db, listener.Addr())
 	o.Log.Info("service is ready", "address", listener.Addr().String(), "https", o.Certificate != "")
 	if o.Certificate != "" {
 		o.Log.Info("agents may name the certificate by its fingerprint", "fingerprint", fingerprint.Of(certificate.Certificate[0]))
@@ -99,4 +103,22 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	return nil
+}
+
+// warn tells what will hurt: of the database, of the address that is listened on
+// without encryption, and of a key that everybody may read.
+func warn(o Options, db *gorm.DB, address net.Addr) {
+	found, err := model.Look(db)
+	if err != nil {
+		o.Log.Warn("it cannot be told how the database is set up", "why", err)
+	}
+	if at, ok := address.(*net.TCPAddr); ok && o.Certificate == "" && !at.IP.IsLoopback() {
+		found = append(found, model.Finding{What: "tokens and passwords come to " + address.String() + " without encryption, for anybody on the way to read", Mend: "give --certificate and --key, or listen on 127.0.0.1 behind a proxy that encrypts"})
+	}
+	if st, err := os.Stat(o.Key); o.Key != "" && err == nil && st.Mode().Perm()&0o004 != 0 {
+		found = append(found, model.Finding{What: "everybody on this machine may read the private key " + o.Key, Mend: "chmod 600 " + o.Key})
+	}
+	for _, f := range found {
+		o.Log.Warn(f.What, "mend", f.Mend)
+	}
 }

@@ -2,6 +2,7 @@ package wire
 
 import (
 	"bytes"
+	"unicode/utf8"
 
 	"oakbarrel/core/record"
 )
@@ -11,20 +12,41 @@ import (
 // line in a file and still loses no byte.
 var escapedMark = []byte("[escaped@32473]")
 
-// mustEscape tells whether b holds a control character that may not stand in a line.
+// mustEscape tells whether b holds a control character that may not stand in a
+// line, or one that turns the text around it.
 func mustEscape(b []byte) bool {
-	for _, c := range b {
-		if c < ' ' && c != '\t' || c == 0x7f {
+	for i, c := range b {
+		if c < ' ' && c != '\t' || c == 0x7f || c >= utf8.RuneSelf && dangerous(b[i:]) > 0 {
 			return true
 		}
 	}
 	return false
 }
 
+// dangerous returns how many bytes the character at the start of b has, if it is
+// one of [record.Dangerous] that is no single byte; else 0.
+func dangerous(b []byte) int {
+	if b[0] != 0xc2 && b[0] != 0xd8 && b[0] != 0xe2 { // with which all of those begin
+		return 0
+	}
+	r, size := utf8.DecodeRune(b)
+	if size == 1 || !record.Dangerous(r) {
+		return 0
+	}
+	return size
+}
+
 func appendEscaped(dst, b []byte) []byte {
 	const hex = "0123456789abcdef"
-	for _, c := range b {
+	left := 0 // bytes of a character that is dangerous as a whole
+	for i, c := range b {
+		if c >= utf8.RuneSelf && left == 0 {
+			left = dangerous(b[i:])
+		}
 		switch {
+		case left > 0:
+			dst = append(dst, '\\', 'x', hex[c>>4], hex[c&15])
+			left--
 		case c == '\\':
 			dst = append(dst, '\\', '\\')
 		case c == '\n':

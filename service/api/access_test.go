@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os/exec"
 	"slices"
 	"strings"
 	"sync"
@@ -311,5 +312,30 @@ func TestTriesOfPasswordsAreCounted(t *testing.T) {
 	}
 	if refused != 30 {
 		t.Errorf("of 60 tries from one address %d were refused", refused)
+	}
+}
+
+// What will hurt of a database is told, with what to do.
+func TestADatabaseIsLookedAt(t *testing.T) {
+	newFixture(t)
+	found, err := model.Look(db)
+	if err != nil || len(found) != 0 {
+		t.Errorf("of a sound one: %+v, %v", found, err)
+	}
+	asRoot := func(what string) {
+		t.Helper()
+		if out, err := exec.Command("mariadb", "--no-defaults", "-uroot", "--password=lantern", "--socket="+socket, "-e", what).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+	}
+	asRoot("SET GLOBAL max_allowed_packet = 16777216")
+	defer asRoot("SET GLOBAL max_allowed_packet = 268435456")
+	if err := db.Exec("CREATE TABLE oddity (id INT) ENGINE=Aria").Error; err != nil {
+		t.Fatal(err)
+	}
+	defer db.Exec("DROP TABLE oddity")
+	found, err = model.Look(db)
+	if err != nil || len(found) != 2 || !strings.Contains(found[0].What, "no more than 16 MiB") || !strings.Contains(found[1].What, "table oddity is not of InnoDB") || found[0].Mend == "" || found[1].Mend == "" {
+		t.Errorf("%+v, %v", found, err)
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -37,6 +38,9 @@ import (
 // db is a real database, started once for all tests.
 var db *gorm.DB
 
+// socket is where its server is spoken to as root.
+var socket string
+
 func TestMain(m *testing.M) {
 	dir, err := os.MkdirTemp("", "ob")
 	if err != nil {
@@ -51,6 +55,7 @@ func TestMain(m *testing.M) {
 		}
 		return
 	}
+	socket = filepath.Join(dir, "m.sock")
 	if db, err = model.Open(server.DSN); err != nil {
 		panic(err)
 	}
