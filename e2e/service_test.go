@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bufio"
 	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
@@ -12,6 +13,7 @@ import (
 	"math/big"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -196,4 +198,27 @@ func TestATestRecordIsOrdered(t *testing.T) {
 	if !strings.Contains(out, `"host":"tide-gw","app":"oakbarrel"`) || strings.Count(out, "\n") != 1 {
 		t.Errorf("in the store: %s", out)
 	}
+}
+
+// Whoever serves everybody without encryption, or with a key that everybody may read,
+// is told what that means.
+func TestServeWarnsOfWhatAnybodyCanRead(t *testing.T) {
+	s := newStore(t)
+	c := exec.Command(binary, "serve", "--listen", "0.0.0.0:0", "--database-file", s.database)
+	stderr, err := c.StderrPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { c.Process.Signal(os.Interrupt); c.Wait() }()
+	for lines := bufio.NewScanner(stderr); lines.Scan(); {
+		if line := lines.Text(); strings.Contains(line, "without encryption, for anybody on the way to read") && strings.Contains(line, "level=WARN") && strings.Contains(line, "--certificate") {
+			return
+		} else if strings.Contains(line, "service is ready") {
+			break
+		}
+	}
+	t.Error("it does not warn")
 }
