@@ -58,14 +58,29 @@ func (b *Batch) Open() error {
 			return errors.New("the block has numbers that are not of the batch")
 		}
 	}
-	total := uint64(records + b.Lost + b.Refused)
-	for _, n := range b.Shed {
-		total += uint64(max(0, n))
-	}
-	if b.First == 0 || b.Last < b.First || b.Lost < 0 || b.Refused < 0 || total != b.Last-b.First+1 {
+	if !b.adds(records) {
 		return fmt.Errorf("numbers %d to %d are not %d records, and what was shed, refused and lost", b.First, b.Last, records)
 	}
 	return nil
+}
+
+// mostNumber is the greatest number that a feed can come to: in JSON it is exact.
+const mostNumber = 1 << 53
+
+// adds tells whether the numbers of the batch are those of its records, and of what
+// was shed, refused and lost. No sum can wrap: each part is taken off what is left.
+func (b *Batch) adds(records int) bool {
+	if b.First == 0 || b.Last < b.First || b.Last > mostNumber {
+		return false
+	}
+	left := b.Last - b.First + 1
+	for _, n := range append([]int{records, b.Lost, b.Refused}, b.Shed[:]...) {
+		if n < 0 || uint64(n) > left {
+			return false
+		}
+		left -= uint64(n)
+	}
+	return left == 0
 }
 
 // read checks the block, and finds out what a database needs to know of it.
