@@ -15,6 +15,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
+	"oakbarrel/client"
 	"oakbarrel/demo"
 )
 
@@ -181,6 +182,39 @@ outlets:
 	if told := h.status().Told; len(told) == 0 || told[0].Outlet != "duty" {
 		t.Errorf("after a kill it is not known what was told: %+v", told)
 	}
+}
+
+// What one host says of itself, whatever it is, keeps nobody from seeing the others.
+func TestAHostThatSaysNonsenseHidesNoOther(t *testing.T) {
+	s := newStore(t)
+	password := filepath.Join(s.dir, "password")
+	os.WriteFile(password, []byte("lantern-light\n"), 0o600)
+	expect(t, 0, "", "", "account", "add", "amara", "--role", "viewer", "--password-file", password, "--database-file", s.database)
+	h := s.host("gateway", s.token("gateway", "write"))
+	h.start()
+	h.send("udp", "<11>by-hand: one")
+	h.waitUntilDelivered(1)
+	token := s.token("gateway", "write")
+	stranger, err := client.New(client.Options{URLs: []string{s.url()}, Token: func() (string, error) { return token, nil }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, nonsense := range []any{nil, map[string]any{}, "a word", map[string]any{"outlets": 7, "intakes": map[string]any{}, "forecast": "x"}} {
+		if _, err := stranger.SendStatus(context.Background(), fmt.Sprintf("%032x", 9000+i), client.AgentStatus{Host: fmt.Sprint("moray-", i), Status: nonsense}); err != nil {
+			t.Logf("%v is refused: %v", nonsense, err)
+		}
+	}
+	b := newBrowser(t, "http://"+s.address)
+	b.signIn("amara", "lantern-light")
+	b.waitForText("What moray-1 says cannot be shown")
+	b.waitForText("tide-gw")
+	b.waitForText("1 in")
+	b.click("a[href='/hosts']")
+	b.waitForText("What moray-1 says cannot be shown")
+	b.waitForText("tide-gw")
+	b.click("a[href='/notices']")
+	b.waitForText("Who is told")
+	b.waitForText("Nobody yet")
 }
 
 // An admin takes tokens away and changes accounts, by command and in the console;

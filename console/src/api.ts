@@ -50,6 +50,9 @@ export type Retention = Pick<Cask, "keep_days" | "keep_total" | "held" | "days_a
 export type Explained = Omit<Said["Explanation"], "record" | "becomes"> & { record: Rec; becomes?: Rec };
 export type Compared = Omit<Said["Compared"], "changes"> & { changes: (Omit<Said["ComparedChange"], "examples"> & { examples: Rec[] })[] };
 
+// listOf returns a list that a host tells of, none where it is not a list.
+export const listOf = <T>(told: T[] | undefined): T[] => (Array.isArray(told) ? told : []);
+
 export class Problem extends Error {
   status: number;
   constructor(status: number, message: string) {

@@ -9,7 +9,7 @@ import { size } from "./size";
 import { TestRecord } from "./testrecord";
 import { ago, clock, count, day } from "./time";
 import { useHosts, useHost } from "./queries";
-import { Alert, Card, Table } from "./ui";
+import { Alert, Boundary, Card, Table } from "./ui";
 
 // waits tells since when the records of an outlet wait, and when it tries again.
 function waits(o: Outlet): string {
@@ -65,19 +65,23 @@ export default function Hosts() {
       <Card title="Hosts">
         {hosts.data?.length === 0 && <NoHosts />}
         <ul>
-          {hosts.data?.map((h) => (
-            <li key={h.agent_id} className="grid grid-cols-2 gap-x-4 border-t border-line py-2 sm:grid-cols-[10rem_9rem_9rem_9rem_1fr]">
-              <div><Health host={h} /><Link className="font-semibold hover:underline" to={`/hosts/${h.agent_id}`}>{h.name}</Link></div>
-              <div className="text-soft">heard {ago(h.last_heard)}</div>
-              <div>{count(h.status.rules.in)} in</div>
-              <div>{count(h.held)} waiting</div>
-              <div className="col-span-2 text-sm text-soft sm:col-span-1 [overflow-wrap:anywhere]">{troublesOf(h).join("; ") || "in order"}</div>
-            </li>
-          ))}
+          {hosts.data?.map((h) => <Boundary key={h.agent_id} what={`What ${h.name} says`}><HostRow host={h} /></Boundary>)}
         </ul>
       </Card>
       <Invite />
     </div>
+  );
+}
+
+function HostRow({ host: h }: { host: Host }) {
+  return (
+    <li className="grid grid-cols-2 gap-x-4 border-t border-line py-2 sm:grid-cols-[10rem_9rem_9rem_9rem_1fr]">
+      <div><Health host={h} /><Link className="font-semibold hover:underline" to={`/hosts/${h.agent_id}`}>{h.name}</Link></div>
+      <div className="text-soft">heard {ago(h.last_heard)}</div>
+      <div>{count(h.status.rules.in)} in</div>
+      <div>{count(h.held)} waiting</div>
+      <div className="col-span-2 text-sm text-soft sm:col-span-1 [overflow-wrap:anywhere]">{troublesOf(h).join("; ") || "in order"}</div>
+    </li>
   );
 }
 

@@ -1,5 +1,5 @@
 import { Link } from "react-router";
-import type { Host, Outlet, Told } from "./api";
+import { listOf, type Host, type Outlet, type Told } from "./api";
 import { ago, clock, count, day } from "./time";
 import { useHosts } from "./queries";
 import { Alert, Card } from "./ui";
@@ -9,8 +9,8 @@ export default function Notices() {
   const hosts = useHosts();
   if (hosts.error) return <Alert className="m-6">{hosts.error.message}</Alert>;
   if (!hosts.data) return null;
-  const ways: { host: Host; outlet: Outlet }[] = hosts.data.flatMap((host) => host.status.outlets.filter((o) => o.kind === "notify").map((outlet) => ({ host, outlet })));
-  const told: { host: Host; notice: Told }[] = hosts.data.flatMap((host) => (host.status.told ?? []).map((notice) => ({ host, notice })));
+  const ways: { host: Host; outlet: Outlet }[] = hosts.data.flatMap((host) => listOf(host.status?.outlets).filter((o) => o.kind === "notify").map((outlet) => ({ host, outlet })));
+  const told: { host: Host; notice: Told }[] = hosts.data.flatMap((host) => listOf(host.status?.told).map((notice) => ({ host, notice })));
   told.sort((a, b) => b.notice.at.localeCompare(a.notice.at));
   return (
     <div className="h-full overflow-auto p-3 sm:p-5">

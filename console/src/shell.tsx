@@ -2,10 +2,11 @@ import { useQueryClient } from "@tanstack/react-query";
 import { LogOut } from "lucide-react";
 import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
-import { NavLink, Outlet } from "react-router";
+import { NavLink, Outlet, useLocation } from "react-router";
 import { signOut, type Account } from "./api";
 import { inField } from "./keys";
 import { offset } from "./time";
+import { Boundary } from "./ui";
 
 const keys: [string, string][] = [
   ["/", "go to the query line"],
@@ -19,6 +20,7 @@ const keys: [string, string][] = [
 
 export function Shell({ account }: { account: Account }) {
   const client = useQueryClient();
+  const place = useLocation();
   const [help, setHelp] = useState(false);
   useEffect(() => {
     const press = (e: KeyboardEvent) => {
@@ -47,7 +49,7 @@ export function Shell({ account }: { account: Account }) {
           <LogOut size={15} aria-hidden /> {account.name}
         </button>
       </header>
-      <main className="min-h-0 flex-1"><Outlet /></main>
+      <main className="min-h-0 flex-1"><Boundary key={place.pathname} what="This page"><Outlet /></Boundary></main>
       <Dialog.Root open={help} onOpenChange={setHelp}>
         <Dialog.Portal>
           <Dialog.Overlay className="fixed inset-0 bg-black/40" />

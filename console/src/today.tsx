@@ -1,13 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { get, type Host } from "./api";
+import { get, listOf, type Host } from "./api";
 import { Histogram } from "./histogram";
 import { Health, NoHosts, troublesOf } from "./hosts";
 import { severities, Severity } from "./severity";
 import { size } from "./size";
 import { ago, count, day } from "./time";
 import { keys, useHosts } from "./queries";
-import { Alert, Card } from "./ui";
+import { Alert, Boundary, Card } from "./ui";
 
 const span = 60 * 60 * 1000;
 
@@ -43,7 +43,7 @@ export default function Today() {
       </Card>
       <Card title="Hosts" className="mt-4">
         {hosts.data?.length === 0 && <NoHosts />}
-        <ul>{hosts.data?.map((h) => <HostRow key={h.agent_id} host={h} />)}</ul>
+        <ul>{hosts.data?.map((h) => <Boundary key={h.agent_id} what={`What ${h.name} says`}><HostRow host={h} /></Boundary>)}</ul>
       </Card>
       <Disks hosts={hosts.data ?? []} />
     </div>
@@ -74,7 +74,7 @@ function HostRow({ host: h }: { host: Host }) {
 
 // Disks tells of each disk that files are written to how much of it is free, and when it is full.
 function Disks({ hosts }: { hosts: Host[] }) {
-  const disks = hosts.flatMap((h) => (h.status.forecast?.disks ?? []).map((d) => ({ h, d })));
+  const disks = hosts.flatMap((h) => listOf(h.status?.forecast?.disks).map((d) => ({ h, d })));
   if (disks.length === 0) return null;
   return (
     <Card title="Disks" className="mt-4">

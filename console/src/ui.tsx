@@ -1,8 +1,21 @@
-import type { ComponentProps, ReactNode } from "react";
+import { Component, type ComponentProps, type ReactNode } from "react";
 
 // What pages are made of.
 
 const join = (...classes: (string | undefined)[]) => classes.filter(Boolean).join(" ");
+
+// Boundary keeps what cannot be shown from taking the rest of a page with it. What a
+// host says of itself may be anything.
+export class Boundary extends Component<{ what: string; children: ReactNode }, { why: string }> {
+  state = { why: "" };
+  static getDerivedStateFromError(error: unknown) {
+    return { why: error instanceof Error ? error.message : String(error) };
+  }
+  render() {
+    if (!this.state.why) return this.props.children;
+    return <Alert>{this.props.what} cannot be shown: {this.state.why}</Alert>;
+  }
+}
 
 // Card is a part of a page with a title; nested says that it stands under another title.
 export function Card({ title, nested, className, children }: { title?: string; nested?: boolean; className?: string; children: ReactNode }) {
@@ -10,7 +23,7 @@ export function Card({ title, nested, className, children }: { title?: string; n
   return (
     <section className={join(card, className)}>
       {title && <Title className="mb-2 text-lg font-semibold">{title}</Title>}
-      {children}
+      <Boundary what={title ?? "This part"}>{children}</Boundary>
     </section>
   );
 }

@@ -51,4 +51,4 @@ picture read "oakbarrel read --since 1h --where 'severity at least error' --limi
 
 cd "$pictures/../.."
 OAKBARREL_PICTURES=$work go test -count=1 ./e2e -run Pictures
-cp $work/console-today-light.png $work/console-logs-dark.png $work/console-plans-light.png $work/console-host-dark.png $work/console-files-light.png $work/console-cask-light.png docs/screenshots
+cp $work/console-today-light.png $work/console-logs-dark.png $work/console-plans-light.png $work/console-host-dark.png $work/console-files-light.png $work/console-cask-light.png $work/console-access-light.png docs/screenshots
