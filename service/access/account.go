@@ -1,6 +1,7 @@
 package access
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -56,7 +57,8 @@ func SignIn(ctx context.Context, db *gorm.DB, name, password, address string) (k
 	if !known {
 		hash = []byte(noPassword)
 	}
-	if err := mayTry(db, account.Name, address); err != nil {
+	who := cmp.Or(account.Name, name) // as the database spells it; unknown names are counted alike, so that nobody learns which there are
+	if err := mayTry(db, who, address); err != nil {
 		return "", account, err
 	}
 	fits, err := isPassword(ctx, hash, password)

@@ -24,10 +24,10 @@ const (
 	triesTime       = time.Minute
 )
 
-// mayTry counts a try for an account, "" for one that there is not, and for an
-// address. The error is [ErrTooOften] where one of them has no try left.
+// mayTry counts a try for an account and for an address. The error is [ErrTooOften]
+// where one of them has no try left.
 func mayTry(db *gorm.DB, account, address string) error {
-	if err := countTry(db, "address "+address, mostFromAddress); err != nil || account == "" {
+	if err := countTry(db, "address "+address, mostFromAddress); err != nil {
 		return err
 	}
 	return countTry(db, "account "+account, mostTries)
