@@ -9,7 +9,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"oakbarrel/client"
 	"oakbarrel/service/access"
 )
 
@@ -26,14 +25,12 @@ func (a *app) accountListCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			all, err := access.Accounts(db)
+			accounts, err := access.Accounts(db)
 			if err != nil {
 				return couldNot(err)
 			}
-			accounts := []client.GivenAccount{}
 			rows := [][]string{{"NAME", "ROLE", "MADE", "SIGNED IN"}}
-			for _, g := range all {
-				accounts = append(accounts, client.GivenAccount{Account: client.Account{Name: g.Name, Role: g.Role}, Created: g.Created, Sessions: g.Sessions})
+			for _, g := range accounts {
 				rows = append(rows, []string{g.Name, g.Role, g.Created.Local().Format(time.DateOnly), fmt.Sprint(g.Sessions)})
 			}
 			switch {

@@ -91,12 +91,7 @@ func listTokens(ctx context.Context, who *admin, databaseFile string) (tokens []
 	if err != nil {
 		return nil, err
 	}
-	all, err := access.Tokens(db)
-	tokens = []client.GivenToken{}
-	for _, t := range all {
-		tokens = append(tokens, client.GivenToken{ID: t.ID, Cask: cmp.Or(t.Cask, access.EveryCask), May: t.May, Label: t.Label, AgentID: t.AgentID, Host: t.Host, Created: t.Created, Used: t.Used})
-	}
-	return tokens, err
+	return access.Tokens(db)
 }
 
 func (a *app) tokenRevokeCommand() *cobra.Command {

@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
+	"oakbarrel/client"
 	"oakbarrel/service/model"
 )
 
@@ -19,20 +20,13 @@ var ErrNoAccount = errors.New("there is no account of that name")
 // ErrLastAdmin says that nobody could give rights any more.
 var ErrLastAdmin = errors.New("it is the only account that is admin; make another one first")
 
-// GivenAccount is an account and how often it has signed in.
-type GivenAccount struct {
-	Name     string
-	Role     string
-	Created  time.Time
-	Sessions int64 // that have not ended
-}
-
 // Accounts returns the accounts that there are, by name.
-func Accounts(db *gorm.DB) (all []GivenAccount, err error) {
-	err = db.Model(&model.Account{}).Select("accounts.name, accounts.role, accounts.created, COUNT(sessions.hash) AS sessions").
+func Accounts(db *gorm.DB) ([]client.GivenAccount, error) {
+	accounts := []client.GivenAccount{}
+	err := db.Model(&model.Account{}).Select("accounts.name, accounts.role, accounts.created, COUNT(sessions.hash) AS sessions").
 		Joins("LEFT JOIN sessions ON sessions.account_id = accounts.id AND sessions.ends > ?", time.Now()).
-		Group("accounts.id").Order("accounts.name").Scan(&all).Error
-	return all, err
+		Group("accounts.id").Order("accounts.name").Scan(&accounts).Error
+	return accounts, err
 }
 
 // SetAccount gives an account another role and another password, where they are

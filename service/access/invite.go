@@ -7,6 +7,7 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
+	"oakbarrel/client"
 	"oakbarrel/service/model"
 )
 
@@ -58,15 +59,10 @@ func Revoke(db *gorm.DB, agentID string) (int64, error) {
 	return done.RowsAffected, done.Error
 }
 
-// SentInvitation is an invitation with what it is for.
-type SentInvitation struct {
-	model.Invitation
-	Cask string
-}
-
 // Invitations returns those that were made, the newest first, at most as many as most.
-func Invitations(db *gorm.DB, most int) (all []SentInvitation, err error) {
-	err = db.Model(&model.Invitation{}).Select("invitations.*, casks.name AS cask").Joins("LEFT JOIN casks ON casks.id = invitations.cask_id").
-		Order("invitations.id DESC").Limit(most).Scan(&all).Error
-	return all, err
+func Invitations(db *gorm.DB, most int) ([]client.SentInvitation, error) {
+	invitations := []client.SentInvitation{}
+	err := db.Model(&model.Invitation{}).Select("casks.name AS cask, invitations.label, invitations.by, invitations.ends, invitations.used, invitations.agent_id").
+		Joins("LEFT JOIN casks ON casks.id = invitations.cask_id").Order("invitations.id DESC").Limit(most).Scan(&invitations).Error
+	return invitations, err
 }

@@ -7,6 +7,7 @@
 package access
 
 import (
+	"cmp"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
@@ -15,6 +16,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"oakbarrel/client"
 	"oakbarrel/service/model"
 )
 
@@ -72,19 +74,20 @@ func Find(db *gorm.DB, token string) (t model.Token, err error) {
 // usedTime is how exactly it is kept when a token was used last.
 const usedTime = time.Minute
 
-// GivenToken is a token with what it is for.
-type GivenToken struct {
-	model.Token
-	Cask string // "" for every one
-	Host string // of the agent that it is for, as that says
-}
-
 // Tokens returns the tokens that there are, the oldest first.
-func Tokens(db *gorm.DB) (all []GivenToken, err error) {
-	err = db.Model(&model.Token{}).Select("tokens.*, casks.name AS cask, agents.host AS host").
+func Tokens(db *gorm.DB) ([]client.GivenToken, error) {
+	var rows []struct {
+		model.Token
+		Cask, Host string
+	}
+	err := db.Model(&model.Token{}).Select("tokens.*, casks.name AS cask, agents.host AS host").
 		Joins("LEFT JOIN casks ON casks.id = tokens.cask_id").Joins("LEFT JOIN agents ON agents.id = tokens.agent_id").
-		Order("tokens.id").Scan(&all).Error
-	return all, err
+		Order("tokens.id").Scan(&rows).Error
+	tokens := []client.GivenToken{}
+	for _, t := range rows {
+		tokens = append(tokens, client.GivenToken{ID: t.ID, Cask: cmp.Or(t.Cask, EveryCask), May: t.May, Label: t.Label, AgentID: t.AgentID, Host: t.Host, Created: t.Created, Used: t.Used})
+	}
+	return tokens, err
 }
 
 // RevokeToken takes a token away, from the next request on in every service.

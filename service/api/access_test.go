@@ -339,3 +339,31 @@ func TestADatabaseIsLookedAt(t *testing.T) {
 		t.Errorf("%+v, %v", found, err)
 	}
 }
+
+// Invitations are listed with who made them and what became of them, without their codes.
+func TestInvitationsAreListed(t *testing.T) {
+	f := newFixture(t)
+	ctx := context.Background()
+	admin := f.session("admin")
+	made, err := admin.Invite(ctx, client.Invite{Cask: f.cask, Label: "the pumps", Minutes: 5})
+	if err != nil {
+		t.Fatal(err)
+	}
+	token, err := access.NewToken(db, access.EveryCask, access.Admin, "noor's machine")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if status, body := f.get(f.readToken, "/invitations"); status != 403 {
+		t.Errorf("a reader: %d %s", status, body)
+	}
+	status, body := f.get(token, "/invitations")
+	if status != 200 || !strings.Contains(body, `{"cask":"`+f.cask+`","label":"the pumps","by":"`+strings.ToLower(t.Name())+`-admin","ends":"`) || strings.Contains(body, made.Code) {
+		t.Errorf("%d %s", status, body)
+	}
+	if _, err := admin.Accept(ctx, client.Accept{Code: made.Code, AgentID: agentID(7100), Host: "reef-02"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, body := f.get(token, "/invitations"); !strings.Contains(body, `"agent_id":"`+agentID(7100)+`"`) {
+		t.Errorf("after it was used: %s", body)
+	}
+}

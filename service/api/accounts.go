@@ -17,11 +17,7 @@ func (a *API) accounts(ctx context.Context, _ *struct{}) (*accountsOutput, error
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	out := &accountsOutput{Body: []client.GivenAccount{}}
-	for _, g := range all {
-		out.Body = append(out.Body, client.GivenAccount{Account: client.Account{Name: g.Name, Role: g.Role}, Created: g.Created, Sessions: g.Sessions})
-	}
-	return out, nil
+	return &accountsOutput{all}, nil
 }
 
 // AccountPath names an account.

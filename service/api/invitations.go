@@ -39,11 +39,7 @@ func (a *API) invitations(ctx context.Context, _ *struct{}) (*invitationsOutput,
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	out := &invitationsOutput{Body: []client.SentInvitation{}}
-	for _, i := range all {
-		out.Body = append(out.Body, client.SentInvitation{Cask: i.Cask, Label: i.Label, By: i.By, Ends: i.Ends, Used: i.Used, AgentID: i.AgentID})
-	}
-	return out, nil
+	return &invitationsOutput{all}, nil
 }
 
 type acceptInput struct{ Body client.Accept }

@@ -1,7 +1,6 @@
 package api
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -37,11 +36,7 @@ func (a *API) tokens(ctx context.Context, _ *struct{}) (*tokensOutput, error) {
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	out := &tokensOutput{Body: []client.GivenToken{}}
-	for _, t := range all {
-		out.Body = append(out.Body, client.GivenToken{ID: t.ID, Cask: cmp.Or(t.Cask, access.EveryCask), May: t.May, Label: t.Label, AgentID: t.AgentID, Host: t.Host, Created: t.Created, Used: t.Used})
-	}
-	return out, nil
+	return &tokensOutput{all}, nil
 }
 
 type tokenPath struct {
