@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -392,6 +393,7 @@ func (d *doctor) judgeEnd(subject string, end time.Time) {
 func (d *doctor) lookAtReceiver(ctx context.Context, o plan.Outlet) {
 	subject := "outlet " + o.Name
 	if o.Remote.TokenFile != "" {
+		d.lookAtEncryption(subject, o.Remote.Address)
 		if _, err := credential.Token(o.Remote.TokenFile); err != nil {
 			d.wrong(subject, err.Error(), "write the token into that file")
 			return
@@ -406,6 +408,18 @@ func (d *doctor) lookAtReceiver(ctx context.Context, o plan.Outlet) {
 	default:
 		d.ok(subject, outlet.GoesTo(o)+" can be reached")
 	}
+}
+
+// lookAtEncryption warns of a token that goes to another machine without encryption.
+func (d *doctor) lookAtEncryption(subject, address string) {
+	u, err := url.Parse(address)
+	if err != nil || u.Scheme != "http" || u.Hostname() == "localhost" {
+		return
+	}
+	if ip := net.ParseIP(u.Hostname()); ip != nil && ip.IsLoopback() {
+		return
+	}
+	d.warn(subject, "the token goes to "+u.Host+" without encryption, for anybody on the way to read", "write https:// and let the other side have a certificate")
 }
 
 // lookAtNotice looks whether what a notice needs is there. It tells nobody.
@@ -433,6 +447,9 @@ func (d *doctor) lookAtService(ctx context.Context, stateDir string) {
 		return
 	case st.Mode().Perm()&0o004 != 0:
 		d.warn("token", s.TokenFile+" may be read by everybody", "chmod 600 "+s.TokenFile)
+	}
+	for _, address := range strings.Fields(s.URLs) {
+		d.lookAtEncryption("service", address)
 	}
 	c, err := credential.Client(s)
 	if err != nil {

@@ -92,3 +92,16 @@ outlets:
 		}
 	}
 }
+
+func TestATokenInTheClearIsAWarning(t *testing.T) {
+	for address, warns := range map[string]bool{
+		"http://logs.lantern.example:8440": true, "http://192.0.2.7/in": true, "http://[2001:db8::1]:8440": true,
+		"https://logs.lantern.example:8440": false, "http://127.0.0.1:8440": false, "http://localhost:8440": false, "http://[::1]:8440": false, "": false,
+	} {
+		d := &doctor{}
+		d.lookAtEncryption("service", address)
+		if got := len(d.checks) == 1; got != warns {
+			t.Errorf("%q: %+v", address, d.checks)
+		}
+	}
+}
