@@ -2,13 +2,14 @@ package agent
 
 import (
 	"fmt"
+	"time"
+
 	"oakbarrel/agent/intake"
 	"oakbarrel/agent/watch"
 	"oakbarrel/client"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
-	"time"
 )
 
 // traceTime is how long a test record is followed; other orders wait as long.

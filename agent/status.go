@@ -37,6 +37,7 @@ func (a *Agent) Status() client.Status {
 	}
 	for _, o := range slices.Concat(a.outlets, a.departed) {
 		told := o.Status()
+		told.Leaving = slices.Contains(a.departed, o)
 		s.Outlets = append(s.Outlets, told)
 		account.Outlets = append(account.Outlets, told.Outlet)
 	}

@@ -2,11 +2,12 @@ package agent
 
 import (
 	"errors"
+	"slices"
+	"time"
+
 	"oakbarrel/agent/guard"
 	"oakbarrel/agent/intake"
 	"oakbarrel/agent/outlet"
-	"slices"
-	"time"
 )
 
 // runEndpoint runs an endpoint of an intake. One that failed is opened anew.

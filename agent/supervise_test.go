@@ -3,12 +3,13 @@ package agent
 import (
 	"fmt"
 	"net"
-	"oakbarrel/agent/guard"
 	"os"
 	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"oakbarrel/agent/guard"
 )
 
 // twoFiles follows a file and hears a socket, and writes all into two files.

@@ -64,7 +64,7 @@ func (a *app) accountAddCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&role, "role", "", "viewer, operator or admin")
 	c.Flags().StringVar(&passwordFile, "password-file", "", "file that holds the password")
-	c.Flags().StringVar(&databaseFile, "database-file", "", "file that holds the DSN of the database")
+	databaseFlag(c, &databaseFile)
 	c.MarkFlagRequired("role")
 	c.MarkFlagRequired("password-file")
 	return c

@@ -44,7 +44,7 @@ func (a *app) accountListCommand() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&databaseFile, "database-file", "", "file that holds the DSN of the database")
+	databaseFlag(c, &databaseFile)
 	return c
 }
 
@@ -84,7 +84,7 @@ password, with which all of its sign-ins end.`,
 	}
 	c.Flags().StringVar(&role, "role", "", "viewer, operator or admin")
 	c.Flags().StringVar(&passwordFile, "password-file", "", "file that holds the new password")
-	c.Flags().StringVar(&databaseFile, "database-file", "", "file that holds the DSN of the database")
+	databaseFlag(c, &databaseFile)
 	return c
 }
 
@@ -107,7 +107,7 @@ func (a *app) accountRemoveCommand() *cobra.Command {
 			return a.printAccount(args[0], "removed")
 		},
 	}
-	c.Flags().StringVar(&databaseFile, "database-file", "", "file that holds the DSN of the database")
+	databaseFlag(c, &databaseFile)
 	return c
 }
 

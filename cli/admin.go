@@ -20,7 +20,7 @@ func (w *admin) flags(c *cobra.Command) {
 
 // flagsOrDatabase has a command ask the service, or the database itself.
 func (w *admin) flagsOrDatabase(c *cobra.Command, databaseFile *string) {
-	c.Flags().StringVar(databaseFile, "database-file", "", "file that holds the DSN of the database")
+	databaseFlag(c, databaseFile)
 	w.flags(c)
 	c.MarkFlagsMutuallyExclusive("database-file", "account")
 }

@@ -40,24 +40,10 @@ in a file or in OAKBARREL_DATABASE.`,
 		},
 	}
 	c.Flags().StringVar(&options.Listen, "listen", "127.0.0.1:8440", "address to listen on")
-	c.Flags().StringVar(&databaseFile, "database-file", "", "file that holds the DSN of the database")
+	databaseFlag(c, &databaseFile)
 	c.Flags().StringVar(&options.Certificate, "certificate", "", "file of the certificate, for https")
 	c.Flags().StringVar(&options.Key, "key", "", "file of the certificate's key")
 	return c
-}
-
-// databaseVariable is the variable of the environment that may hold the DSN.
-const databaseVariable = "OAKBARREL_DATABASE"
-
-// readDSN returns the DSN in a file, or in the environment.
-func readDSN(file string) (string, error) {
-	if file == "" {
-		if dsn := os.Getenv(databaseVariable); dsn != "" {
-			return dsn, nil
-		}
-		return "", usageError("no database is named; write --database-file FILE, or set OAKBARREL_DATABASE")
-	}
-	return readSecret(file)
 }
 
 // readSecret returns what stands in a file, without the white space around it.

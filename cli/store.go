@@ -8,7 +8,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"oakbarrel/service/check"
-	"oakbarrel/service/model"
 )
 
 func (a *app) storeCommand() *cobra.Command {
@@ -28,13 +27,9 @@ a fault. Nothing is changed, and the service may run meanwhile.`,
 		Example: `  oakbarrel store check --database-file /etc/oakbarrel/database`,
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			dsn, err := readDSN(databaseFile)
+			db, err := openDatabase(c.Context(), databaseFile)
 			if err != nil {
 				return err
-			}
-			db, err := model.Open(dsn)
-			if err != nil {
-				return couldNot(err)
 			}
 			report, err := check.Store(c.Context(), db, a.progress("block"))
 			if err != nil {
@@ -51,7 +46,7 @@ a fault. Nothing is changed, and the service may run meanwhile.`,
 			return err
 		},
 	}
-	c.Flags().StringVar(&databaseFile, "database-file", "", "file that holds the DSN of the database")
+	databaseFlag(c, &databaseFile)
 	return c
 }
 

@@ -5,35 +5,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
-	"gorm.io/gorm"
 
 	"oakbarrel/client"
 	"oakbarrel/service/access"
-	"oakbarrel/service/model"
 )
-
-// inDatabase tells whether something is done in the database itself, and not by
-// the service.
-func inDatabase(who *admin, databaseFile string) bool {
-	return who.account == "" && (databaseFile != "" || os.Getenv(databaseVariable) != "")
-}
-
-func openDatabase(ctx context.Context, databaseFile string) (*gorm.DB, error) {
-	dsn, err := readDSN(databaseFile)
-	if err != nil {
-		return nil, err
-	}
-	db, err := model.Open(dsn)
-	if err != nil {
-		return nil, couldNot(err)
-	}
-	return db.WithContext(ctx), nil
-}
 
 func (a *app) tokenListCommand() *cobra.Command {
 	var databaseFile string

@@ -1,8 +1,9 @@
 package client
 
 import (
-	"oakbarrel/core/plan"
 	"time"
+
+	"oakbarrel/core/plan"
 )
 
 // Trace is how far a marked record has come on its way through an agent.

@@ -150,9 +150,7 @@ func TestNoticesInTheConsole(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	password := filepath.Join(s.dir, "password")
-	os.WriteFile(password, []byte("lantern-light\n"), 0o600)
-	expect(t, 0, "", "", "account", "add", "amara", "--role", "viewer", "--password-file", password, "--database-file", s.database)
+	s.account("amara", "viewer")
 	h := newHost(t, fmt.Sprintf(`oakbarrel: 1
 host: reef-02
 service: {url: "%s", token_file: DIR/token}
@@ -187,9 +185,7 @@ outlets:
 // What one host says of itself, whatever it is, keeps nobody from seeing the others.
 func TestAHostThatSaysNonsenseHidesNoOther(t *testing.T) {
 	s := newStore(t)
-	password := filepath.Join(s.dir, "password")
-	os.WriteFile(password, []byte("lantern-light\n"), 0o600)
-	expect(t, 0, "", "", "account", "add", "amara", "--role", "viewer", "--password-file", password, "--database-file", s.database)
+	s.account("amara", "viewer")
 	h := s.host("gateway", s.token("gateway", "write"))
 	h.start()
 	h.send("udp", "<11>by-hand: one")
@@ -279,9 +275,7 @@ func TestAccessIsChanged(t *testing.T) {
 // An admin sets what a cask keeps, and what is set is what the command tells.
 func TestCasksInTheConsole(t *testing.T) {
 	s := newStore(t)
-	password := filepath.Join(s.dir, "password")
-	os.WriteFile(password, []byte("lantern-light\n"), 0o600)
-	expect(t, 0, "", "", "account", "add", "noor", "--role", "admin", "--password-file", password, "--database-file", s.database)
+	s.account("noor", "admin")
 	h := s.host("gateway", s.token("gateway", "write"))
 	h.start()
 	h.send("udp", "<11>by-hand: one")

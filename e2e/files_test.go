@@ -197,9 +197,7 @@ outlets: {all: {file: {path: DIR/all.log, roll: {size: 300B}, keep: {pieces: 1}}
 
 func TestTheFilesOfAHostInTheConsole(t *testing.T) {
 	s := newStore(t)
-	password := filepath.Join(s.dir, "password")
-	os.WriteFile(password, []byte("lantern-light\n"), 0o600)
-	expect(t, 0, "", "", "account", "add", "noor", "--role", "operator", "--password-file", password, "--database-file", s.database)
+	s.account("noor", "operator")
 	h := s.host("gateway", s.token("gateway", "write"))
 	plan, _ := os.ReadFile(h.plan)
 	h.setPlan(strings.Replace(string(plan), "send: [centre]}\noutlets:", "send: [centre, all]}\noutlets:\n  all: {file: {path: DIR/all.log, format: '{time} {text}', roll: {size: 1KiB}, keep: {pieces: 10}, compress: zstd}}", 1))

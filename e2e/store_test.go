@@ -103,6 +103,16 @@ func (s *store) token(cask, may string) string {
 	return strings.TrimSpace(expect(s.t, 0, "ob_", "", "token", "new", "--cask", cask, "--may", may, "--database-file", s.database))
 }
 
+// account makes an account, whose password is lantern-light.
+func (s *store) account(name, role string) {
+	s.t.Helper()
+	password := filepath.Join(s.dir, "password")
+	if err := os.WriteFile(password, []byte("lantern-light\n"), 0o600); err != nil {
+		s.t.Fatal(err)
+	}
+	expect(s.t, 0, "", "", "account", "add", name, "--role", role, "--password-file", password, "--database-file", s.database)
+}
+
 func (s *store) url() string {
 	if len(s.options) > 0 {
 		return "https://" + s.address

@@ -15,6 +15,8 @@ import (
 	"os"
 	"time"
 
+	"gorm.io/gorm"
+
 	"oakbarrel/core/fingerprint"
 	"oakbarrel/service/api"
 	"oakbarrel/service/ingest"
@@ -22,8 +24,6 @@ import (
 	"oakbarrel/service/model"
 	"oakbarrel/service/orders"
 	"oakbarrel/service/search"
-
-	"gorm.io/gorm"
 )
 
 // Options says how to run a service.

@@ -8,14 +8,15 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"oakbarrel/agent/intake"
-	"oakbarrel/client"
 	"os"
 	"path/filepath"
 	"strconv"
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"oakbarrel/agent/intake"
+	"oakbarrel/client"
 )
 
 // ErrNoAgent says that no agent runs with a state folder.

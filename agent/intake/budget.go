@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"oakbarrel/agent/guard"
 	"oakbarrel/client"
 	"oakbarrel/core/plan"
 )
@@ -78,10 +79,9 @@ func (b *Budget) wait(ctx context.Context, n int64) bool {
 			b.turnedAway.Add(1)
 			return false
 		}
-		select {
-		case <-ctx.Done():
+		guard.Pause(ctx, budgetPause)
+		if ctx.Err() != nil {
 			return false
-		case <-time.After(budgetPause):
 		}
 	}
 	return true

@@ -2,6 +2,7 @@ package intake
 
 import (
 	"context"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -44,7 +45,7 @@ type Follow struct {
 	done     chan struct{}
 }
 
-// openFollow opens the files of an intake. Only one Endpoint may follow for an
+// openFollow opens the files of an intake. Only one endpoint may follow for an
 // intake at a time; another that does is in the way.
 func (a *Agent) openFollow(in *plan.Intake) (Endpoint, error) {
 	file := filepath.Join(a.State.Dir(), followedDir, in.Name+followedSuffix)
@@ -77,6 +78,7 @@ func (a *Agent) openFollow(in *plan.Intake) (Endpoint, error) {
 	if a.follows == nil {
 		a.follows = map[string]*Follow{}
 	}
+	maps.DeleteFunc(a.follows, func(_ string, other *Follow) bool { return other.IsOver() }) // of intakes that are gone
 	a.follows[file] = e
 	return e, nil
 }

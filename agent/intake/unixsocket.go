@@ -42,7 +42,7 @@ func makeRoomAt(path, network string) error {
 	return os.Remove(path)
 }
 
-// removeOwn removes the socket of an Endpoint if it still is the one that was made.
+// removeOwn removes the socket of an endpoint if it still is the one that was made.
 func removeOwn(address string, socket fs.FileInfo) {
 	path := strings.TrimPrefix(address, "unix:")
 	if st, err := os.Lstat(path); socket != nil && err == nil && os.SameFile(st, socket) {

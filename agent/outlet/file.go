@@ -152,12 +152,7 @@ func (o *File) hold(b *record.Batch, routing *route.Routing, number int, canWait
 	return before, o.heldBytes
 }
 
-func (o *File) wakeUp() {
-	select {
-	case o.wake <- struct{}{}:
-	default:
-	}
-}
+func (o *File) wakeUp() { signal(o.wake) }
 
 func (o *File) WaitForRoom() <-chan struct{} {
 	if o.IsDown() {
@@ -374,14 +369,9 @@ const mostPaths = 100
 func (o *File) Status() client.OutletStatus {
 	o.mu.Lock()
 	sets := append([]*fileSet(nil), o.order...)
-	s := client.OutletStatus{Name: o.settings.Name, Kind: "file", Path: o.path, Files: len(sets), Trouble: o.trouble, Leaving: o.leaves}
-	if !o.lastWrite.IsZero() {
-		at := o.lastWrite
-		s.LastWrite = &at
-	}
+	s := client.OutletStatus{Name: o.settings.Name, Kind: "file", Path: o.path, Files: len(sets), Trouble: o.trouble, LastWrite: timeOrNil(o.lastWrite)}
 	if o.trouble != "" {
-		at := o.troubleSince
-		s.TroubleSince = &at
+		s.TroubleSince = timeOrNil(o.troubleSince)
 	}
 	o.mu.Unlock()
 	s.Outlet = o.Account()

@@ -13,11 +13,10 @@ import (
 	"strings"
 	"time"
 
-	"oakbarrel/agent/credential"
-	"oakbarrel/agent/guard"
-
 	"github.com/wneessen/go-mail"
 
+	"oakbarrel/agent/credential"
+	"oakbarrel/agent/guard"
 	"oakbarrel/client"
 	"oakbarrel/core/notice"
 	"oakbarrel/core/plan"

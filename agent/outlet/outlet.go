@@ -88,7 +88,7 @@ type Outlet interface {
 	// Stop makes the outlet write down what it holds and end, at the latest at deadline. Call it once.
 	Stop(deadline time.Time)
 
-	// Status tells how the outlet is.
+	// Status tells how the outlet is; that it is in the plan no more the agent knows.
 	Status() client.OutletStatus
 	// Account returns its counters. Between two batches they close.
 	Account() balance.Outlet

@@ -407,7 +407,7 @@ func (o *Spool) Status() client.OutletStatus {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	state := o.spool.State()
-	s := client.OutletStatus{Name: o.name, Kind: o.kind, Path: GoesTo(o.settings), LiveBytes: state.Size, Trouble: o.writing, Leaving: o.leaves}
+	s := client.OutletStatus{Name: o.name, Kind: o.kind, Path: GoesTo(o.settings), LiveBytes: state.Size, Trouble: o.writing}
 	s.Outlet = o.account(state)
 	if s.Held > 0 {
 		s.HeldSince = timeOrNil(o.spool.OldestHeld())

@@ -1,10 +1,11 @@
 package outlet
 
 import (
-	"oakbarrel/agent/state"
-	"oakbarrel/client"
 	"slices"
 	"sync"
+
+	"oakbarrel/agent/state"
+	"oakbarrel/client"
 )
 
 const (

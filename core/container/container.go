@@ -9,10 +9,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
-	"oakbarrel/core/disk"
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"oakbarrel/core/disk"
 )
 
 // The engines whose files are understood.

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"oakbarrel/core/disk"
@@ -32,12 +33,14 @@ func Check(pattern string) error {
 // folders where a pattern leads must not keep it busy.
 const mostFolders = 20000
 
-// Find returns what fits an absolute pattern. It enters no folder that ** stands
+// Find returns what fits an absolute pattern, in the order of paths. It enters no folder that ** stands
 // for by a symbolic link; what cannot be read is passed over, and what stands in
 // more than 20,000 folders.
 func Find(pattern string) []string {
 	s := search{left: mostFolders}
-	return s.find("/", strings.Split(strings.TrimPrefix(filepath.Clean(pattern), "/"), "/"))
+	found := s.find("/", strings.Split(strings.TrimPrefix(filepath.Clean(pattern), "/"), "/"))
+	slices.Sort(found)
+	return slices.Compact(found) // where ** stands twice, a path fits in several ways
 }
 
 type search struct{ left int } // folders

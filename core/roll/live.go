@@ -1,10 +1,11 @@
 package roll
 
 import (
-	"oakbarrel/core/paths"
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"oakbarrel/core/paths"
 )
 
 // LiveFiles returns the live files that patterns find, in the order of their

@@ -5,9 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"oakbarrel/core/disk"
 	"path/filepath"
 	"time"
+
+	"oakbarrel/core/disk"
 )
 
 // tallyTime is how long TallyNew reads pieces before it lets others do their

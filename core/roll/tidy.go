@@ -5,8 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"oakbarrel/core/disk"
 	"path/filepath"
+
+	"oakbarrel/core/disk"
 )
 
 // Tidy writes the lines of new pieces into the tally, removes the pieces that

@@ -5,13 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"oakbarrel/core/disk"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"oakbarrel/core/disk"
 )
 
 // Verdict is what the check of a set against its tally has found.

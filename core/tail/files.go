@@ -5,9 +5,10 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"oakbarrel/core/disk"
 	"slices"
 	"time"
+
+	"oakbarrel/core/disk"
 )
 
 // State says what is done with a file.

@@ -2,13 +2,14 @@ package tail
 
 import (
 	"io/fs"
-	"oakbarrel/core/paths"
 	"os"
 	"path/filepath"
 	"reflect"
 	"slices"
 	"strings"
 	"testing"
+
+	"oakbarrel/core/paths"
 )
 
 func expect(t testing.TB, what string, got, want any) {

@@ -1,10 +1,11 @@
 package tail
 
 import (
-	"oakbarrel/core/disk"
 	"sync"
 
 	"github.com/fsnotify/fsnotify"
+
+	"oakbarrel/core/disk"
 )
 
 // changes are what the kernel has told since they were last taken.

@@ -41,7 +41,7 @@ type room struct {
 func (r *room) enter(sender uint64, n int64) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.taken+n > maxWaiting || r.by[sender]+n > maxSender {
+	if !r.has(sender, n) {
 		return false
 	}
 	if r.by == nil {
@@ -65,6 +65,11 @@ func (r *room) leave(sender uint64, n int64) {
 func (r *room) fits(sender uint64, n int64) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	return r.has(sender, n)
+}
+
+// has tells whether there is room for n bytes of a sender. It is called with the lock.
+func (r *room) has(sender uint64, n int64) bool {
 	return r.taken+n <= maxWaiting && r.by[sender]+n <= maxSender
 }
 

@@ -3,8 +3,9 @@ package ingest
 import (
 	"errors"
 	"math"
-	"oakbarrel/core/spool"
 	"testing"
+
+	"oakbarrel/core/spool"
 )
 
 // A fault of the service costs the batches that it is about an answer, and
