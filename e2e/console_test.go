@@ -106,6 +106,12 @@ func (b *browser) waitForText(text string) {
 
 func (b *browser) click(selector string) { b.t.Helper(); b.do(chromedp.Click(chromedp.CSS(selector))) }
 
+// press clicks something that may move while lists around it are asked for again.
+func (b *browser) press(selector string) {
+	b.t.Helper()
+	b.waitFor(fmt.Sprintf("((e) => e !== null && (e.click(), true))(document.querySelector(%q))", selector))
+}
+
 func (b *browser) typeInto(selector, text string) {
 	b.t.Helper()
 	b.do(chromedp.SendKeys(chromedp.CSS(selector), text))
@@ -251,18 +257,18 @@ func TestAccessIsChanged(t *testing.T) {
 	b.waitForText("every one")
 	b.fits("Access")
 	b.picture("access")
-	b.click("[aria-label='revoke token 1']")
-	b.click("[aria-label='revoke token 1 for good']")
+	b.press("[aria-label='revoke token 1']")
+	b.press("[aria-label='revoke token 1 for good']")
 	b.waitFor(`!document.querySelector("[aria-label='revoke token 1']")`)
 	b.waitForText("revoke token")
 	if _, stderr, code := s.ask(read, "casks"); code != 3 || !strings.Contains(stderr, "the token is not known here") {
 		t.Errorf("a token that is revoked: %d %s", code, stderr)
 	}
-	b.click("[aria-label='remove amara']")
-	b.click("[aria-label='remove amara for good']")
+	b.press("[aria-label='remove amara']")
+	b.press("[aria-label='remove amara for good']")
 	b.waitFor(`!document.querySelector("[aria-label='remove amara']")`)
-	b.click("[aria-label='remove noor']")
-	b.click("[aria-label='remove noor for good']")
+	b.press("[aria-label='remove noor']")
+	b.press("[aria-label='remove noor for good']")
 	b.waitForText("it is the only account that is admin")
 	b.typeInto("[autocomplete=current-password]", "lantern-light")
 	b.typeInto("[autocomplete=new-password]", "another-lantern\r")
