@@ -248,6 +248,9 @@ func (a *Agent) tends() []plan.Tend {
 // AgentID returns the identity of the agent.
 func (a *Agent) AgentID() string { return a.state.AgentID() }
 
+// TokenFor returns the token that the store gave this agent in the place of one.
+func (a *Agent) TokenFor(token string) string { return a.state.TokenFor(token) }
+
 // Service returns the service of the plan in force.
 func (a *Agent) Service() plan.Service {
 	a.mu.RLock()

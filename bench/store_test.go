@@ -109,9 +109,9 @@ func pack(all []record.Record, first uint64) (payloads [][]byte, sizes []int) {
 
 func (s *store) send(b *testing.B, payload []byte, n int) {
 	head := headOf(s.next, payload, n)
-	confirmed, err := s.client.SendBatch(context.Background(), fmt.Sprintf("%032x", 1), "centre", "bench", head, payload)
-	if err != nil || confirmed != head.Last {
-		b.Fatal(confirmed, err)
+	answer, err := s.client.SendBatch(context.Background(), fmt.Sprintf("%032x", 1), "centre", "bench", head, payload)
+	if err != nil || answer.Confirmed != head.Last {
+		b.Fatal(answer, err)
 	}
 	s.next = head.Last + 1
 }

@@ -62,7 +62,7 @@ A pattern in quotes is one of plans: ** stands for any number of folders.
 
 Lines become records as an intake of files makes them; --decode record reads what
 "read --output json" and files of the format json have. The store counts the days
-of its retention from now on. The token of OAKBARREL_TOKEN must be one for writing.`,
+of its retention from now on. The token of OAKBARREL_TOKEN must be one for importing.`,
 		Example: `  oakbarrel import --cask reef /var/log/pumps/pumpd.log* '/srv/pumps/**/*.log.gz'
   oakbarrel import --cask reef --decode '^(?P<time>\S+) (?P<severity>\w+) (?P<text>.*)$' old.log`,
 		Args: cobra.MinimumNArgs(1),

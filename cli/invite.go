@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"oakbarrel/agent/credential"
 	"oakbarrel/agent/state"
 	"oakbarrel/client"
 	"oakbarrel/core/disk"
@@ -19,29 +20,32 @@ import (
 
 func (a *app) hostsInviteCommand() *cobra.Command {
 	var i client.Invite
-	var valid time.Duration
+	valid := span(time.Hour)
 	var who admin
 	c := &cobra.Command{
 		Use:   "invite --cask NAME",
 		Short: "Make an invitation: one text with which a host gets a token of its own",
 		Long: `Make an invitation: one text that holds the service's address, a code that can be
 used once, and the fingerprint of its certificate. On the host, "oakbarrel accept"
-takes it, and gets a token that only this host's agent can use.
+takes it, and gets a token that only this host's agent can use. With --uses it
+serves an image that many hosts start from: each gets a token of its own.
 
 It takes the token of an admin in OAKBARREL_TOKEN, or an account that is one.`,
 		Example: `  oakbarrel hosts invite --cask gateway --label tide-gw
-  oakbarrel hosts invite --cask gateway --valid 24h --account noor --password-file noor.password`,
+  oakbarrel hosts invite --cask gateway --uses 50 --valid 1d --account noor --password-file noor.password`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			switch {
 			case !caskName.MatchString(i.Cask):
 				return usageError("--cask cannot be %q; a name has letters, digits and - _ . and at most 64 of them", i.Cask)
-			case valid < time.Minute || valid > 30*24*time.Hour:
-				return usageError("--valid goes from 1m to 720h")
+			case !valid.fits():
+				return usageError("--valid goes from 1m to 30d")
+			case i.Uses < 1 || i.Uses > 10_000:
+				return usageError("--uses goes from 1 to 10000")
 			case len(i.Label) > 128:
 				return usageError("--label has at most 128 characters")
 			}
-			i.Minutes = int(valid / time.Minute)
+			i.Minutes = valid.minutes()
 			var made client.Invitation
 			err := who.ask(c.Context(), func(service *client.Client) (err error) {
 				if made, err = service.Invite(c.Context(), i); err != nil {
@@ -58,16 +62,17 @@ It takes the token of an admin in OAKBARREL_TOKEN, or an account that is one.`,
 			}
 			t := client.Ticket{URL: strings.Fields(os.Getenv("OAKBARREL_URL"))[0], Code: made.Code, Fingerprint: made.Fingerprint}
 			if a.json() {
-				return a.printJSON(map[string]any{"invitation": t.String(), "ends": made.Ends, "cask": i.Cask, "label": i.Label})
+				return a.printJSON(map[string]any{"invitation": t.String(), "ends": made.Ends, "cask": i.Cask, "label": i.Label, "uses": i.Uses})
 			}
 			fmt.Fprintln(a.stdout, t)
-			fmt.Fprintf(a.stderr, "It can be used once, until %s. On the host:\n  oakbarrel accept %s…\n", clock(made.Ends), t.String()[:14])
+			fmt.Fprintf(a.stderr, "It can be used %s, until %s. On the host:\n  oakbarrel accept %s…\n", times(i.Uses), clock(made.Ends), t.String()[:14])
 			return nil
 		},
 	}
 	c.Flags().StringVar(&i.Cask, "cask", "", "cask that the host may write to; it is made where it is new")
 	c.Flags().StringVar(&i.Label, "label", "", "what the host is known by (default: its own name)")
-	c.Flags().DurationVar(&valid, "valid", time.Hour, "for how long it can be accepted")
+	c.Flags().Var(&valid, "valid", "for how long it can be accepted, such as 90m or 1d")
+	c.Flags().IntVar(&i.Uses, "uses", 1, "how many hosts can accept it")
 	who.flags(c)
 	c.MarkFlagRequired("cask")
 	return c
@@ -119,7 +124,8 @@ func (a *app) acceptCommand() *cobra.Command {
 		Long: `Accept an invitation, which "oakbarrel hosts invite" makes, on a host: the service
 is recognised by the certificate that the invitation names, and gives this host's
 agent a token that no other can use. It is written into a file, and what the plan
-needs is printed. A - in the place of the invitation reads it from stdin.`,
+needs is printed. A token that the file holds already is the proof that it is the
+same agent, and goes. A - in the place of the invitation reads it from stdin.`,
 		Example: `  oakbarrel accept barrel-eyJ1IjoiaHR0cHM6Ly9…
   oakbarrel accept - --token-file /etc/oakbarrel/token < invitation`,
 		Args: cobra.ExactArgs(1),
@@ -142,7 +148,7 @@ needs is printed. A - in the place of the invitation reads it from stdin.`,
 			if err != nil {
 				return couldNot(err)
 			}
-			service, err := client.New(client.Options{URLs: []string{t.URL}, TLS: client.TLS{Fingerprint: t.Fingerprint}})
+			service, err := client.New(client.Options{URLs: []string{t.URL}, TLS: client.TLS{Fingerprint: t.Fingerprint}, Token: tokenAsProof(tokenFile)})
 			if err != nil {
 				return couldNot(err)
 			}
@@ -160,6 +166,16 @@ needs is printed. A - in the place of the invitation reads it from stdin.`,
 	stateFlag(c, &stateDir)
 	c.Flags().StringVar(&tokenFile, "token-file", defaultToken, "file that the token is written into")
 	return c
+}
+
+// tokenAsProof returns the token that an agent has already, where it has one: with it
+// the service knows that it is the same one that asks for another.
+func tokenAsProof(file string) func() (string, error) {
+	token, err := credential.Token(file)
+	if err != nil {
+		return nil
+	}
+	return func() (string, error) { return token, nil }
 }
 
 func keepToken(file, token string) error {

@@ -366,6 +366,6 @@ func (a *app) hostsCommand() *cobra.Command {
 			return nil
 		},
 	}
-	c.AddCommand(a.hostsInviteCommand(), a.hostsRevokeCommand())
+	c.AddCommand(a.hostsAdoptCommand(), a.hostsInviteCommand(), a.hostsReplaceCommand(), a.hostsRevokeCommand())
 	return c
 }

@@ -170,6 +170,15 @@ func (a *app) printFaults(s client.Status) {
 		}
 		fmt.Fprintf(a.stdout, "  %s: failed %s, first %s, last %s%s; %s\n    %s at %s\n", f.Part, plural(int(f.Count), "time"), ago(f.First), ago(f.Last), lost, state, record.Visible(f.What), f.Where)
 	}
+	if len(s.Forks) > 0 {
+		fmt.Fprintln(a.stdout, "\ncopies   what was found of copies of the state folder, or of the store")
+	}
+	for _, f := range s.Forks {
+		fmt.Fprintf(a.stdout, "  %s%s: %s\n", forkOf(f), ago(f.At), record.Visible(f.What))
+		if f.Mend != "" {
+			fmt.Fprintf(a.stdout, "    %s\n", f.Mend)
+		}
+	}
 	if len(s.Damaged) > 0 {
 		fmt.Fprintln(a.stdout, "\ndamaged  files of the state folder, which were put aside")
 	}
@@ -179,6 +188,13 @@ func (a *app) printFaults(s client.Status) {
 	if s.Memory.TurnedAway > 0 {
 		fmt.Fprintf(a.stdout, "\nmemory   %s found no room in the %s that the plan lends to senders\n", count(s.Memory.TurnedAway)+" connections or requests", size(s.Memory.Limit))
 	}
+}
+
+func forkOf(f client.ForkStatus) string {
+	if f.Outlet == "" {
+		return ""
+	}
+	return "outlet " + f.Outlet + ", "
 }
 
 func (a *app) printTendedFiles(files []client.TendedFile) {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"regexp"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -15,7 +16,7 @@ import (
 func (a *app) tokenCommand() *cobra.Command {
 	return group("token", "Make, list and revoke the tokens with which agents write and people read", `  oakbarrel token new --cask gateway --may write --label tide-gw
   oakbarrel token list`,
-		"token new --cask NAME --may read|write", a.tokenNewCommand(), a.tokenListCommand(), a.tokenRevokeCommand())
+		"token new --cask NAME --may read|write|import", a.tokenNewCommand(), a.tokenListCommand(), a.tokenRevokeCommand())
 }
 
 var caskName = regexp.MustCompile(`^[A-Za-z0-9._-]{1,64}$`)
@@ -25,11 +26,12 @@ func (a *app) tokenNewCommand() *cobra.Command {
 	var databaseFile string
 	var who admin
 	c := &cobra.Command{
-		Use:   "new --cask NAME --may read|write|admin",
+		Use:   "new --cask NAME --may read|write|import|admin",
 		Short: "Make a token for a cask, and the cask where it is new",
 		Long: `Make a token for a cask, and the cask where it is new. The token is printed once
 and cannot be shown again; the store keeps only its hash. The cask * stands for
-every cask; a token for an admin is for * alone.
+every cask; a token for an admin is for * alone. A token for writing is that of
+one agent, the first that brings it; one for importing serves no agent.
 
 It is made in the database that --database-file or OAKBARREL_DATABASE names.
 Where neither does, the service of OAKBARREL_URL makes it, asked with the token
@@ -41,8 +43,8 @@ of an admin in OAKBARREL_TOKEN, or by an account that is one.`,
 			switch {
 			case n.Cask != access.EveryCask && !caskName.MatchString(n.Cask):
 				return usageError("--cask cannot be %q; a name has letters, digits and - _ . and at most 64 of them", n.Cask)
-			case n.May != access.Read && n.May != access.Write && n.May != access.Admin:
-				return usageError("--may cannot be %q; write read, write or admin", n.May)
+			case !slices.Contains(access.Uses, n.May):
+				return usageError("--may cannot be %q; write read, write, import or admin", n.May)
 			case n.May == access.Admin && n.Cask != access.EveryCask:
 				return usageError("an admin is not bound to a cask; write --cask '*'")
 			case len(n.Label) > 128:
@@ -66,7 +68,7 @@ of an admin in OAKBARREL_TOKEN, or by an account that is one.`,
 		},
 	}
 	c.Flags().StringVar(&n.Cask, "cask", "", "name of the cask, or *")
-	c.Flags().StringVar(&n.May, "may", "", "read, write or admin")
+	c.Flags().StringVar(&n.May, "may", "", "read, write, import or admin")
 	c.Flags().StringVar(&n.Label, "label", "", "what it is for")
 	who.flagsOrDatabase(c, &databaseFile)
 	c.MarkFlagRequired("cask")

@@ -52,7 +52,11 @@ used last is known to a minute.`,
 
 // onlyFor names the agent that a token is for.
 func onlyFor(t client.GivenToken) string {
-	if t.AgentID == "" {
+	switch {
+	case t.AgentID != "":
+	case t.May == access.Write:
+		return "the first agent that brings it"
+	default:
 		return "any program"
 	}
 	return cmp.Or(t.Host, "agent") + " " + t.AgentID[:min(8, len(t.AgentID))]

@@ -11,9 +11,9 @@ import (
 type GivenToken struct {
 	ID      uint64     `json:"id"`
 	Cask    string     `json:"cask"` // or *
-	May     string     `json:"may" enum:"read,write,admin"`
+	May     string     `json:"may" enum:"read,write,import,admin"`
 	Label   string     `json:"label"`
-	AgentID string     `json:"agent_id"` // of the only agent that may use it, "" for any program
+	AgentID string     `json:"agent_id"` // of the only agent that may use it; "" for reading, and for writing until the first use
 	Host    string     `json:"host"`     // of that agent, as it says
 	Created time.Time  `json:"created"`
 	Used    *time.Time `json:"used"` // last, give or take a minute
@@ -44,8 +44,10 @@ type SentInvitation struct {
 	Label   string     `json:"label"`
 	By      string     `json:"by"`
 	Ends    time.Time  `json:"ends"`
-	Used    *time.Time `json:"used"`
-	AgentID string     `json:"agent_id"` // that used it
+	Uses    int        `json:"uses"`     // how many agents may accept it
+	Times   int        `json:"times"`    // it was accepted
+	Used    *time.Time `json:"used"`     // last
+	AgentID string     `json:"agent_id"` // that used it last
 }
 
 // Tokens lists the tokens that there are, the oldest first.

@@ -189,32 +189,43 @@ func (c *Client) json(ctx context.Context, method, path string, query url.Values
 
 // send sends what as JSON.
 func (c *Client) send(ctx context.Context, method, path string, what, answer any) error {
+	return c.sendTo(ctx, method, path, nil, what, answer)
+}
+
+func (c *Client) sendTo(ctx context.Context, method, path string, query url.Values, what, answer any) error {
 	body, err := json.Marshal(what)
 	if err != nil {
 		return err
 	}
-	return c.json(ctx, method, path, nil, http.Header{"Content-Type": {"application/json"}}, body, answer)
+	return c.json(ctx, method, path, query, http.Header{"Content-Type": {"application/json"}}, body, answer)
 }
 
 func feedPath(agentID, outlet string) string { return "/api/v1/feeds/" + agentID + "/" + outlet }
 
+func feedQuery(cask, generation string) url.Values {
+	v := url.Values{"cask": {cask}}
+	if generation != "" {
+		v.Set("generation", generation)
+	}
+	return v
+}
+
 // Confirmed asks which number of a feed is committed last.
-func (c *Client) Confirmed(ctx context.Context, agentID, outlet, cask string) (uint64, error) {
+func (c *Client) Confirmed(ctx context.Context, agentID, outlet, cask, generation string) (uint64, error) {
 	var answer Confirmed
-	err := c.json(ctx, "GET", feedPath(agentID, outlet), url.Values{"cask": {cask}}, nil, nil, &answer)
+	err := c.json(ctx, "GET", feedPath(agentID, outlet), feedQuery(cask, generation), nil, nil, &answer)
 	return answer.Confirmed, err
 }
 
-// SendBatch sends a batch, and returns the last number of the feed that is committed.
-func (c *Client) SendBatch(ctx context.Context, agentID, outlet, cask string, head BatchHead, block []byte) (uint64, error) {
+// SendBatch sends a batch, and returns how far the feed is committed.
+func (c *Client) SendBatch(ctx context.Context, agentID, outlet, cask string, head BatchHead, block []byte) (answer Confirmed, err error) {
 	text, err := json.Marshal(head)
 	if err != nil {
-		return 0, err
+		return answer, err
 	}
-	var answer Confirmed
 	header := http.Header{BatchHeader: {string(text)}, "Content-Type": {"application/octet-stream"}}
-	err = c.json(ctx, "POST", feedPath(agentID, outlet), url.Values{"cask": {cask}}, header, block, &answer)
-	return answer.Confirmed, err
+	err = c.json(ctx, "POST", feedPath(agentID, outlet), feedQuery(cask, head.Generation), header, block, &answer)
+	return answer, err
 }
 
 // SendStatus tells how an agent is, and whether the service wants its plan.

@@ -46,7 +46,8 @@ func (c *Client) Invite(ctx context.Context, i Invite) (made Invitation, err err
 	return made, err
 }
 
-// Accept uses an invitation up.
+// Accept uses an invitation. The token of the client, where it has one, is the proof
+// of an agent that is known already.
 func (c *Client) Accept(ctx context.Context, a Accept) (got Accepted, err error) {
 	err = c.send(ctx, "POST", "/api/v1/accept", a, &got)
 	return got, err
@@ -56,4 +57,9 @@ func (c *Client) Accept(ctx context.Context, a Accept) (got Accepted, err error)
 func (c *Client) Revoke(ctx context.Context, agentID string) (r Revoked, err error) {
 	err = c.send(ctx, "POST", "/api/v1/agents/"+agentID+"/revoke", struct{}{}, &r)
 	return r, err
+}
+
+// Replace lets an agent come with another token.
+func (c *Client) Replace(ctx context.Context, agentID string, r Replace) error {
+	return c.send(ctx, "POST", "/api/v1/agents/"+agentID+"/replace", r, nil)
 }

@@ -26,10 +26,21 @@ type Status struct {
 	Containers []ContainerStatus `json:"containers"` // at most 100, those that need attention first
 	Details    []Detail          `json:"details"`    // the detail windows that are open
 	Told       []Told            `json:"told"`       // what persons were told last, the newest first
+	Forks      []ForkStatus      `json:"forks"`      // what was found of copies of the state folder, at most 20, the newest first
 	Damaged    []Damage          `json:"damaged"`    // files of the state folder that were found damaged in this run
 	Memory     MemoryStatus      `json:"memory"`
 	Faults     []Fault           `json:"faults"` // parts of the agent that have failed in this run
 	Balance    balance.Result    `json:"balance"`
+}
+
+// ForkStatus tells that a state folder was found to be a copy of another agent's, or
+// to be set back to an older copy of itself.
+type ForkStatus struct {
+	At     time.Time `json:"at"`
+	Outlet string    `json:"outlet"` // "" where it was seen before anything was sent
+	What   string    `json:"what"`
+	Was    string    `json:"was"`  // the id that the agent had before, "" where it keeps it
+	Mend   string    `json:"mend"` // "" where nothing is to be done
 }
 
 // PlanStatus tells which plan is in force.

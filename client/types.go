@@ -16,11 +16,21 @@ import (
 	"oakbarrel/core/spool"
 )
 
+// NoAgent is the id of no agent: a token is looked at with it, and is bound to nobody.
+const NoAgent = "00000000000000000000000000000000"
+
+// Imported is the generation of feeds of files, which are of no agent.
+const Imported = "import"
+
 // BatchHead is what an agent says of a batch beside its block.
 type BatchHead struct {
 	spool.Numbers
-	Refused int    `json:"refused"` // by the store, as they cannot be taken
-	Hash    string `json:"hash"`    // SHA-256 of the block, in hexadecimal
+	Generation string `json:"-"`                     // of the feed
+	Refused    int    `json:"refused"`               // by the store, as they cannot be taken
+	Hash       string `json:"hash"`                  // SHA-256 of the block, in hexadecimal
+	Run        string `json:"run,omitempty"`         // that has the lease of the feed
+	Previous   string `json:"previous,omitempty"`    // the link of the batch before
+	Twice      bool   `json:"maybe_twice,omitempty"` // its records may be there already, as a copy of the agent's folder held them too
 }
 
 // BatchHeader is the header of HTTP that holds a BatchHead, as JSON.
@@ -28,7 +38,9 @@ const BatchHeader = "Oakbarrel-Batch"
 
 // Confirmed answers a batch.
 type Confirmed struct {
-	Confirmed uint64 `json:"confirmed"` // the last number of the feed that is committed
+	Confirmed uint64      `json:"confirmed"` // the last number of the feed that is committed
+	Link      string      `json:"link"`      // of the batch that it ends with
+	Account   FeedAccount `json:"account"`   // of the feed
 }
 
 // AgentStatus is what an agent says of itself.
@@ -145,7 +157,7 @@ type Account struct {
 // NewToken asks for a token.
 type NewToken struct {
 	Cask  string `json:"cask" pattern:"^([A-Za-z0-9._-]{1,64}|[*])$" doc:"the name of a cask, which is made where it is new; * for every one"`
-	May   string `json:"may" enum:"read,write,admin"`
+	May   string `json:"may" enum:"read,write,import,admin"`
 	Label string `json:"label" maxLength:"128"`
 }
 
@@ -197,9 +209,11 @@ type Feed struct {
 	Outlet       string     `json:"outlet"`
 	Confirmed    uint64     `json:"confirmed"` // the last number
 	Records      int64      `json:"records"`
-	Shed         int64      `json:"shed"`    // by the agent, as its spool was full
-	Lost         int64      `json:"lost"`    // declared by the agent
-	Refused      int64      `json:"refused"` // by the store
+	Shed         int64      `json:"shed"`        // by the agent, as its spool was full
+	Lost         int64      `json:"lost"`        // declared by the agent
+	Refused      int64      `json:"refused"`     // by the store
+	Twice        int64      `json:"maybe_twice"` // of the records: a copy of the agent's folder held them too
+	Generation   string     `json:"generation"`  // random, "" for the first; import for files
 	First        *time.Time `json:"first"`
 	Last         *time.Time `json:"last"`
 	Arrived      *time.Time `json:"arrived"`       // the last batch
@@ -211,6 +225,7 @@ type Invite struct {
 	Cask    string `json:"cask" pattern:"^[A-Za-z0-9._-]{1,64}$" doc:"the name of a cask, which is made where it is new"`
 	Label   string `json:"label,omitempty" maxLength:"128" doc:"by which the host is known; its own name where it is missing"`
 	Minutes int    `json:"minutes" minimum:"1" maximum:"43200" doc:"for which it may be accepted"`
+	Uses    int    `json:"uses,omitempty" minimum:"1" maximum:"10000" default:"1" doc:"how many agents may accept it"`
 }
 
 // Invitation is an invitation that was made. Its code is not shown again.
@@ -237,6 +252,11 @@ type Accepted struct {
 // Revoked tells how many tokens were taken away.
 type Revoked struct {
 	Tokens int64 `json:"tokens"`
+}
+
+// Replace lets an agent come with another token.
+type Replace struct {
+	Minutes int `json:"minutes" minimum:"1" maximum:"43200" doc:"for which the other token may come"`
 }
 
 // View is a search that somebody has kept, for everybody.
@@ -312,6 +332,8 @@ type Problem struct {
 	Detail   string `json:"detail"`
 	Mend     string `json:"mend,omitempty"`
 	Expected uint64 `json:"expected,omitempty"` // number of the feed, with status 409
+	Lease    bool   `json:"lease,omitempty"`    // with status 409: the run does not have the lease of the feed
+	Join     bool   `json:"join,omitempty"`     // with status 403: the token is that of another agent; this one can ask to be let in
 	Fault    bool   `json:"fault,omitempty"`    // with status 500: what was sent makes the service fail
 }
 

@@ -46,15 +46,20 @@ type Agent struct {
 
 // Demo is what demo.json holds. Without a store the rest is left out.
 type Demo struct {
-	Agents     []*Agent `json:"agents"`
-	URL        string   `json:"url,omitempty"`
-	Account    string   `json:"account,omitempty"` // for the console
-	Password   string   `json:"password,omitempty"`
-	Token      string   `json:"token,omitempty"` // reads every cask
-	WriteToken string   `json:"write_token,omitempty"`
+	Agents   []*Agent `json:"agents"`
+	URL      string   `json:"url,omitempty"`
+	Account  string   `json:"account,omitempty"` // for the console
+	Password string   `json:"password,omitempty"`
+	Token    string   `json:"token,omitempty"` // reads every cask
+	// WriteToken becomes that of the first agent which brings it, as any such token.
+	WriteToken  string `json:"write_token,omitempty"`
+	ImportToken string `json:"import_token,omitempty"`
 }
 
 var hosts = []string{"reef-02", "tide-gw"}
+
+// casks are those that the hosts write into.
+var casks = map[string]string{"reef-02": "reef", "tide-gw": "gateway"}
 
 // Run starts the store and the agents, writes demo.json, and lets the programs speak until ctx ends.
 func Run(ctx context.Context, o Options) error {
@@ -71,7 +76,7 @@ func Run(ctx context.Context, o Options) error {
 	}
 	store := openStore(ctx, o)
 	defer store.close()
-	d := Demo{URL: store.url, Password: store.password, Token: store.readToken, WriteToken: store.writeToken}
+	d := Demo{URL: store.url, Password: store.password, Token: store.readToken, WriteToken: store.writeToken, ImportToken: store.importToken}
 	if d.URL != "" {
 		d.Account = account
 	}
@@ -135,7 +140,7 @@ func start(ctx context.Context, o Options, name string, store *store) (*Agent, e
 		return nil, err
 	}
 	a := &Agent{Name: name, Plan: filepath.Join(dir, "plan.yaml"), State: filepath.Join(dir, "state"), Socket: filepath.Join(dir, "log.sock")}
-	err := writePlan(a, map[string]string{"Dir": dir, "URL": store.url, "TokenFile": store.writeTokenFile(), "DutyFile": dutyFile(o.Dir)})
+	err := writePlan(a, map[string]string{"Dir": dir, "URL": store.url, "TokenFile": store.tokenFile(name), "DutyFile": dutyFile(o.Dir)})
 	if err != nil {
 		return nil, err
 	}

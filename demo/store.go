@@ -16,13 +16,12 @@ import (
 // store is the demo's central store: a database and a service before it. Where
 // that cannot be, the demo goes on without, and says why.
 type store struct {
-	dir                   string
-	url                   string
-	readToken, writeToken string
-	db                    *mariadb.Server
-	service               *child
-	missing               string // why there is no store
-	password              string // of the account
+	dir, url                           string
+	readToken, writeToken, importToken string
+	db                                 *mariadb.Server
+	service                            *child
+	missing                            string // why there is no store
+	password                           string // of the account
 }
 
 // account is the name with which a person signs in to the demo's console.
@@ -58,16 +57,18 @@ func tryStore(ctx context.Context, o Options) (s *store, err error) {
 		return s, err
 	}
 	s.url = "http://" + address
-	for _, cask := range []string{"reef", "gateway"} { // so that they are there
-		if _, err := s.newToken(o.Binary, database, cask, "write"); err != nil {
+	for _, host := range hosts { // a token serves one agent
+		if _, err := s.token(o.Binary, database, host, casks[host], "write"); err != nil {
 			return s, err
 		}
 	}
-	if s.readToken, err = s.token(o.Binary, database, "read", filepath.Join(s.dir, "read-token")); err != nil {
-		return s, err
-	}
-	if s.writeToken, err = s.token(o.Binary, database, "write", s.writeTokenFile()); err != nil {
-		return s, err
+	for _, t := range []struct {
+		may   string
+		token *string
+	}{{"read", &s.readToken}, {"write", &s.writeToken}, {"import", &s.importToken}} {
+		if *t.token, err = s.token(o.Binary, database, t.may, "*", t.may); err != nil {
+			return s, err
+		}
 	}
 	if err := s.addAccount(o.Binary, database); err != nil {
 		return s, err
@@ -104,7 +105,8 @@ func (s *store) addAccount(binary, database string) error {
 	return nil
 }
 
-func (s *store) writeTokenFile() string { return filepath.Join(s.dir, "write-token") }
+// tokenFile is where a token is kept: of a host, or what it may do.
+func (s *store) tokenFile(name string) string { return filepath.Join(s.dir, name+"-token") }
 
 // address returns where the service listens: the same at every start, because
 // the plans of the hosts name it.
@@ -121,20 +123,21 @@ func (s *store) address() (string, error) {
 	return l.Addr().String(), os.WriteFile(file, []byte(l.Addr().String()+"\n"), 0o644)
 }
 
-// token returns a token for every cask, which is kept in a file.
-func (s *store) token(binary, database, may, file string) (string, error) {
+// token returns a token that is kept in a file.
+func (s *store) token(binary, database, name, cask, may string) (string, error) {
+	file := s.tokenFile(name)
 	if b, err := os.ReadFile(file); err == nil {
 		return strings.TrimSpace(string(b)), nil
 	}
-	token, err := s.newToken(binary, database, "*", may)
+	token, err := s.newToken(binary, database, cask, may, name)
 	if err != nil {
 		return "", err
 	}
 	return token, os.WriteFile(file, []byte(token+"\n"), 0o600)
 }
 
-func (s *store) newToken(binary, database, cask, may string) (string, error) {
-	out, err := exec.Command(binary, "token", "new", "--cask", cask, "--may", may, "--label", "Lantern Bay", "--database-file", database).Output()
+func (s *store) newToken(binary, database, cask, may, label string) (string, error) {
+	out, err := exec.Command(binary, "token", "new", "--cask", cask, "--may", may, "--label", label, "--database-file", database).Output()
 	if err != nil {
 		return "", fmt.Errorf("make a token: %w", err)
 	}

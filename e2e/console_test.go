@@ -196,12 +196,12 @@ func TestAHostThatSaysNonsenseHidesNoOther(t *testing.T) {
 	h.start()
 	h.send("udp", "<11>by-hand: one")
 	h.waitUntilDelivered(1)
-	token := s.token("gateway", "write")
-	stranger, err := client.New(client.Options{URLs: []string{s.url()}, Token: func() (string, error) { return token, nil }})
-	if err != nil {
-		t.Fatal(err)
-	}
 	for i, nonsense := range []any{nil, map[string]any{}, "a word", map[string]any{"outlets": 7, "intakes": map[string]any{}, "forecast": "x"}} {
+		token := s.token("gateway", "write")
+		stranger, err := client.New(client.Options{URLs: []string{s.url()}, Token: func() (string, error) { return token, nil }})
+		if err != nil {
+			t.Fatal(err)
+		}
 		if _, err := stranger.SendStatus(context.Background(), fmt.Sprintf("%032x", 9000+i), client.AgentStatus{Host: fmt.Sprint("moray-", i), Status: nonsense}); err != nil {
 			t.Logf("%v is refused: %v", nonsense, err)
 		}

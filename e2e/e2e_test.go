@@ -50,6 +50,7 @@ type host struct {
 	process  *exec.Cmd
 	log      *logBuffer
 	activate *os.File // a socket that is handed over
+	machine  string   // a file with the id of another machine, "" for this one
 }
 
 // logBuffer takes a process's log while a test looks into it.
@@ -139,6 +140,9 @@ func (h *host) start() {
 	args := []string{binary, "agent", "--plan", h.plan, "--state", h.state}
 	if h.activate != nil { // the process must be the one that LISTEN_PID names
 		args = append([]string{"sh", "-c", `LISTEN_FDS=1 LISTEN_PID=$$ exec "$0" "$@"`}, args...)
+	}
+	if h.machine != "" { // another machine, as far as the agent can see
+		args = append([]string{"unshare", "-m", "sh", "-c", `mount --bind "$0" /etc/machine-id && mount -t tmpfs tmpfs /run && exec "$@"`, h.machine}, args...)
 	}
 	h.process = exec.Command(args[0], args[1:]...)
 	if h.activate != nil {

@@ -41,7 +41,7 @@ func TestFilesAreImported(t *testing.T) {
 	s.token("reef", "write")
 	s.token("copy", "write")
 	t.Setenv("OAKBARREL_URL", s.url())
-	write, read := s.token("*", "write"), s.token("*", "read")
+	write, read := s.token("*", "import"), s.token("*", "read")
 	dir := t.TempDir()
 	path := func(name string) string { return filepath.Join(dir, name) }
 	var b strings.Builder
@@ -86,7 +86,7 @@ func TestFilesAreImported(t *testing.T) {
 	if strings.Join(sortedLines(export("copy")), "\n") != strings.Join(sortedLines(exported), "\n") {
 		t.Error("what was exported and imported is not the same")
 	}
-	expect(t, 3, "", "the token may read, not write", "import", "--cask", "reef", path("exported"))
+	expect(t, 3, "", "the token may read, not import files", "import", "--cask", "reef", path("exported"))
 	expect(t, 3, "", "no such file", "import", "--cask", "reef", path("missing"))
 	expect(t, 2, "", "--decode cannot be", "import", "--cask", "reef", "--decode", "jsn", path("exported"))
 }
@@ -95,7 +95,7 @@ func TestFilesAreImported(t *testing.T) {
 func TestAnImportThatBrokeOffGoesOn(t *testing.T) {
 	s := newStore(t)
 	t.Setenv("OAKBARREL_URL", s.url())
-	write, read := s.token("reef", "write"), s.token("reef", "read")
+	write, read := s.token("reef", "import"), s.token("reef", "read")
 	t.Setenv("OAKBARREL_TOKEN", write)
 	file := filepath.Join(t.TempDir(), "big.log")
 	var b strings.Builder

@@ -72,10 +72,11 @@ func TestAHostIsInvitedAndRevoked(t *testing.T) {
 	other.start()
 	other.send("unix", "<13>app: forged")
 	other.eventually("the token is refused for another agent", func() bool {
-		return strings.Contains(other.status().Outlets[0].Trouble, "the token is that of another agent")
+		return strings.Contains(other.status().Outlets[0].Trouble, "this agent brings the token of another one, and waits to be let in")
 	})
 
-	if out, stderr, code := s.ask(admin, "hosts", "revoke", cask.Feeds[0].AgentID); code != 0 {
+	id := cask.Feeds[0].AgentID
+	if out, stderr, code := s.ask(admin, "hosts", "revoke", id); code != 0 {
 		t.Error(out, stderr)
 	}
 	h.send("unix", "<13>app: two")
@@ -83,7 +84,29 @@ func TestAHostIsInvitedAndRevoked(t *testing.T) {
 		o := h.status().Outlets[0]
 		return o.Held == 1 && strings.Contains(o.Trouble, "the token is not known here")
 	})
-	if _, stderr, code := s.ask(admin, "hosts", "revoke", cask.Feeds[0].AgentID); code != 1 || !strings.Contains(stderr, "no token of its own") {
+	if _, stderr, code := s.ask(admin, "hosts", "revoke", id); code != 1 || !strings.Contains(stderr, "no token of its own") {
 		t.Error(code, stderr)
+	}
+
+	// Of two hosts from one image that come back, the one that is known needs an order.
+	out, stderr, code = s.ask(admin, "hosts", "invite", "--cask", "gateway", "--uses", "2", "--valid", "1d")
+	if code != 0 || !strings.Contains(stderr, "2 times, until") {
+		t.Fatal(code, out, stderr)
+	}
+	if _, stderr, code := accept(strings.TrimSpace(out)); code != 3 || !strings.Contains(stderr, "hosts replace "+id) {
+		t.Error(code, stderr)
+	}
+	if out, stderr, code := s.ask(admin, "hosts", "replace", id, "--valid", "5m"); code != 0 || !strings.Contains(out, "may come with another token until") {
+		t.Error(code, out, stderr)
+	}
+	if _, stderr, code := s.ask(admin, "hosts", "replace", strings.Repeat("0", 32)); code != 1 || !strings.Contains(stderr, "no agent with this id") {
+		t.Error(code, stderr)
+	}
+	if _, stderr, code := accept(strings.TrimSpace(out)); code != 0 {
+		t.Error(code, stderr)
+	}
+	h.waitUntilDelivered(2)
+	if out, _, _ := s.ask(admin, "token", "list"); !strings.Contains(out, "tide-gw "+id[:8]) {
+		t.Errorf("whose the token is, is not told:\n%s", out)
 	}
 }

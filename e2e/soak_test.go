@@ -120,7 +120,6 @@ func TestSoak(t *testing.T) {
 	}
 	s := newStore(t)
 	way := newRoad(t, s.address)
-	token := s.token("bay", "write")
 	rnd := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
 	var hosts []*host
 	disks := map[*host]string{}
@@ -136,7 +135,7 @@ otherwise: {send: [centre]}
 outlets:
   centre: {store: {cask: bay}, spool: {disk: 64MiB, overflow: wait}, batch: {records: 400, wait: 50ms}}
 `, i, way.listener.Addr()))
-		os.WriteFile(filepath.Join(h.dir, "token"), []byte(token+"\n"), 0o600)
+		os.WriteFile(filepath.Join(h.dir, "token"), []byte(s.token("bay", "write")+"\n"), 0o600)
 		os.Mkdir(filepath.Join(h.dir, "logs"), 0o755)
 		for n := range 2 {
 			writers = append(writers, &writer{t: t, path: filepath.Join(h.dir, "logs", fmt.Sprintf("host%d-%c.log", i, 'a'+n)), rnd: rnd})

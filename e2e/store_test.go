@@ -263,8 +263,12 @@ func TestRefusalsAreTold(t *testing.T) {
 		t.Errorf("%+v", o)
 	}
 	set(right) // is read again without a reload
+	told("the agent has, or had, a token of its own")
+	if _, stderr, code := s.ask(s.token("*", "admin"), "hosts", "replace", h.status().AgentID); code != 0 {
+		t.Error(stderr)
+	}
 	h.waitUntilDelivered(1)
-	if _, stderr, code := s.ask(right, "read"); code != 3 || !strings.Contains(stderr, "the token may write, not read") {
+	if _, stderr, code := s.ask(right, "read"); code != 3 || !strings.Contains(stderr, "the token may write as an agent, not read") {
 		t.Errorf("exit code %d: %s", code, stderr)
 	}
 	if _, stderr, code := s.ask("x", "casks"); code != 3 || !strings.Contains(stderr, "the token is not known here") {

@@ -29,9 +29,14 @@ func Token(file string) (string, error) {
 	return token, err
 }
 
-// Client returns a client for the service of a plan.
-func Client(s plan.Service) (*client.Client, error) {
+// Client returns a client for the service of a plan. own returns the token that the
+// store gave an agent in the place of the one in the file, or that one; nil for none.
+func Client(s plan.Service, own func(token string) string) (*client.Client, error) {
 	return client.New(client.Options{URLs: strings.Fields(s.URLs), Proxy: s.Proxy, TLS: client.TLS(s.TLS), Most: mostAnswer, Token: func() (string, error) {
-		return Token(s.TokenFile)
+		token, err := Token(s.TokenFile)
+		if err == nil && own != nil {
+			token = own(token)
+		}
+		return token, err
 	}})
 }

@@ -169,6 +169,9 @@ func (d *doctor) lookAtAgent(ctx context.Context, stateDir string) {
 	for _, f := range s.Faults {
 		d.lookAtFault(f)
 	}
+	for _, f := range s.Forks {
+		d.warn("copies", fmt.Sprintf("%s (%s)", f.What, f.At.Format(time.DateTime)), cmp.Or(f.Mend, "nothing is to be done; look who copied the state folder, or set it back"))
+	}
 	for _, g := range s.Damaged {
 		d.warn(g.Part, fmt.Sprintf("%s was found damaged at %s; it cost %s", g.File, g.At.Format(time.DateTime), g.Cost), "look whether the disk is failing; the file stands in "+g.Aside)
 	}
@@ -451,20 +454,20 @@ func (d *doctor) lookAtService(ctx context.Context, stateDir string) {
 	for _, address := range strings.Fields(s.URLs) {
 		d.lookAtEncryption("service", address)
 	}
-	c, err := credential.Client(s)
+	c, err := credential.Client(s, func(token string) string { return state.TokenIn(stateDir, token) })
 	if err != nil {
 		d.wrong("service", err.Error(), "mend it in the plan, under service")
 		return
 	}
 	agentID, known := state.ReadID(stateDir)
 	if !known {
-		agentID = strings.Repeat("0", 32) // a feed that nobody has
+		agentID = client.NoAgent
 	}
 	for _, o := range d.plan.Outlets {
 		if o.Kind != plan.StoreOutlet {
 			continue
 		}
-		if _, err := c.Confirmed(ctx, agentID, o.Name, o.Store.Cask); err != nil {
+		if _, err := c.Confirmed(ctx, agentID, o.Name, o.Store.Cask, ""); err != nil {
 			d.wrong("outlet "+o.Name, err.Error(), "the outlet holds what comes until it is mended")
 		} else {
 			d.ok("outlet "+o.Name, "the store takes it into cask "+o.Store.Cask)

@@ -25,6 +25,8 @@ const (
 // goroutines at a time.
 type Agent interface {
 	AgentID() string
+	// TokenFor returns the token that the store gave this agent in the place of one.
+	TokenFor(token string) string
 	// Service returns the service of the plan in force, the zero value for none.
 	Service() plan.Service
 	Status() client.Status
@@ -44,7 +46,7 @@ func (l *line) client(a Agent) *client.Client {
 	if s := a.Service(); s != l.to {
 		l.to, l.c = s, nil
 		if s.URLs != "" {
-			l.c, _ = credential.Client(s) // the outlets tell what is wrong
+			l.c, _ = credential.Client(s, a.TokenFor) // the outlets tell what is wrong
 		}
 	}
 	return l.c

@@ -44,8 +44,8 @@ type badBatch struct{ why error }
 
 func (e *badBatch) Error() string { return e.why.Error() }
 
-// roadTo returns the road to where an outlet sends.
-func (a *Agent) roadTo(s plan.Outlet) (road, error) {
+// roadTo returns the road to where an outlet sends what is in its spool.
+func (a *Agent) roadTo(s plan.Outlet, o *Spool) (road, error) {
 	switch s.Kind {
 	case plan.SyslogOutlet:
 		return newSyslogRoad(s.Remote)
@@ -54,11 +54,12 @@ func (a *Agent) roadTo(s plan.Outlet) (road, error) {
 	case plan.NotifyOutlet:
 		return newNoticeRoad(s, a.HostName, a.Told.add), nil
 	}
-	service, err := credential.Client(s.Store.Service)
+	service, err := credential.Client(s.Store.Service, a.State.TokenFor)
 	if err != nil {
 		return nil, fmt.Errorf("the service cannot be asked: %w", err)
 	}
-	return &storeRoad{service: service, agentID: a.State.AgentID(), outlet: s.Name, cask: s.Store.Cask, log: a.Log}, nil
+	return &storeRoad{service: service, self: a.State, outlet: s.Name, cask: s.Store.Cask, run: a.State.Run(), spool: o.spool, log: a.Log, host: a.HostName, heldAgain: o.holdAgain,
+		fileToken: func() (string, error) { return credential.Token(s.Store.Service.TokenFile) }}, nil
 }
 
 // backoff tells how long to wait between two tries. The time doubles from the

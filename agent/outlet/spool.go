@@ -30,7 +30,7 @@ type Spool struct {
 	spool     *spool.Spool
 	log       *slog.Logger
 	delivered func() // called after each batch that is confirmed
-	open      func(plan.Outlet) (road, error)
+	open      func(plan.Outlet, *Spool) (road, error)
 	guard     func(part string, run func()) (failed bool)
 	refusals  refusals
 
@@ -67,10 +67,14 @@ func (a *Agent) openSpool(s plan.Outlet) (*Spool, error) {
 	if err != nil {
 		return nil, fmt.Errorf("its spool cannot be opened: %w", err)
 	}
+	if err := sp.BeginRun(a.State.Run()); err != nil {
+		sp.Close()
+		return nil, fmt.Errorf("its spool cannot be written: %w", err)
+	}
 	o := spoolOn(sp, s, a.roadTo, a.Log, a.Delivered)
 	o.refusals = refusals{disk.OS, refusedFile(a.State.Dir(), s.Name)}
 	o.guard = a.Guard.Run
-	if o.road, err = a.roadTo(s); err != nil {
+	if o.road, err = a.roadTo(s, o); err != nil {
 		sp.Close()
 		return nil, err
 	}
@@ -94,7 +98,7 @@ func spoolCost(d spool.Damage) string {
 
 // spoolOn returns an outlet with a spool, which has no road yet, and calls
 // delivered after each batch that is confirmed.
-func spoolOn(sp *spool.Spool, s plan.Outlet, open func(plan.Outlet) (road, error), log *slog.Logger, delivered func()) *Spool {
+func spoolOn(sp *spool.Spool, s plan.Outlet, open func(plan.Outlet, *Spool) (road, error), log *slog.Logger, delivered func()) *Spool {
 	return &Spool{
 		common: newCommon(s), guard: func(_ string, run func()) bool { run(); return false },
 		name: s.Name, kind: s.Kind, spool: sp, log: log, delivered: delivered, open: open, atStart: sp.State().Held,
@@ -112,7 +116,7 @@ func (o *Spool) Configure(s plan.Outlet) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if !reflect.DeepEqual([]any{s.Store, s.Remote, s.Notify}, []any{o.settings.Store, o.settings.Remote, o.settings.Notify}) {
-		to, err := o.open(s)
+		to, err := o.open(s, o)
 		if err != nil {
 			o.setTrouble(&o.sending, "the outlet cannot be sent to as the plan says; it goes on as before", err)
 		} else {
@@ -457,6 +461,13 @@ func (o *Spool) Account() balance.Outlet {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	return o.account(o.spool.State())
+}
+
+// holdAgain counts records that are held again, which had been delivered.
+func (o *Spool) holdAgain(records int64) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.atStart += records
 }
 
 func (o *Spool) Shed(records int64) {

@@ -17,16 +17,24 @@ import (
 
 // feedService is what a store outlet asks of the service.
 type feedService interface {
-	Confirmed(ctx context.Context, agentID, outlet, cask string) (uint64, error)
-	SendBatch(ctx context.Context, agentID, outlet, cask string, head client.BatchHead, block []byte) (uint64, error)
+	Lease(ctx context.Context, agentID, outlet, cask, generation string, asks client.Lease) (client.Leased, error)
+	SendBatch(ctx context.Context, agentID, outlet, cask string, head client.BatchHead, block []byte) (client.Confirmed, error)
+	Join(ctx context.Context, agentID string, j client.Join) (client.Accepted, error)
 }
 
 // storeRoad leads to a cask of the central store, as blocks of a numbered feed.
 type storeRoad struct {
-	service               feedService
-	agentID, outlet, cask string
-	log                   *slog.Logger
-	builder               *block.Builder // of the next batch, nil before its first record
+	service      feedService
+	self         identity
+	outlet, cask string
+	run          string // under which it writes
+	spool        *spool.Spool
+	log          *slog.Logger
+	host         func() string
+	fileToken    func() (string, error) // the one that the plan names
+	heldAgain    func(records int64)    // tells that records are held which had been delivered
+	chain        chain
+	builder      *block.Builder // of the next batch, nil before its first record
 
 	mu    sync.Mutex
 	fails map[uint64]int // how often batches made the service fail, by their first number
@@ -56,21 +64,6 @@ func (s *storeRoad) failsAgain(first uint64) bool {
 // when there is nothing to send for a while.
 var builders = sync.Pool{New: func() any { return new(block.Builder) }}
 
-// begin asks where the feed is. Where the store has less than was confirmed
-// here, what is between is told as lost: it is not here any more.
-func (s *storeRoad) begin(ctx context.Context, here uint64) (uint64, error) {
-	confirmed, err := s.service.Confirmed(ctx, s.agentID, s.outlet, s.cask)
-	if err != nil || here <= confirmed {
-		return confirmed, err
-	}
-	if confirmed == 0 {
-		s.log.Warn("the feed is new to this store; what was delivered elsewhere before is told as lost", "outlet", s.outlet, "records", here)
-	} else {
-		s.log.Error("the store has lost records that it had confirmed; they are not here any more", "outlet", s.outlet, "first", confirmed+1, "last", here)
-	}
-	return s.send(ctx, client.BatchHead{Numbers: spool.Numbers{First: confirmed + 1, Last: here, Lost: int(here - confirmed)}}, nil)
-}
-
 func (s *storeRoad) add(number uint64, r *record.Record) {
 	if s.builder == nil {
 		s.builder = builders.Get().(*block.Builder)
@@ -88,38 +81,52 @@ const inFlight = 3
 func (s *storeRoad) depth() int { return inFlight }
 
 func (s *storeRoad) pack(b spool.Batch, refused bool) delivery {
-	head := client.BatchHead{Numbers: b.Numbers}
+	head := client.BatchHead{Numbers: b.Numbers, Generation: s.spool.Feed().Generation, Run: s.run, Twice: b.Twice}
+	adds := client.FeedAccount{Came: int64(b.Records), Lost: int64(b.Lost)}
 	if refused {
 		head.Refused = b.Records
+		adds.Came, adds.Refused = 0, int64(b.Records)
+	}
+	for _, n := range b.Shed {
+		adds.Shed += int64(n)
 	}
 	builder := s.builder
 	s.builder = nil
+	before, own := s.chain.add(adds)
 	return func(ctx context.Context) (uint64, error) {
-		if builder == nil {
-			return s.send(ctx, head, nil)
+		var payload []byte
+		if builder != nil {
+			payload = builder.Finish(nil)
+			builders.Put(builder)
 		}
-		payload := builder.Finish(nil)
-		builders.Put(builder)
+		head.Hash = hashOf(payload)
+		var err error
+		if head.Previous, err = before.wait(ctx); err != nil {
+			return 0, err
+		}
+		own.set(client.LinkOf(head.Previous, head))
 		return s.send(ctx, head, payload)
 	}
 }
 
 func (s *storeRoad) send(ctx context.Context, head client.BatchHead, payload []byte) (uint64, error) {
-	head.Hash = hashOf(payload)
-	confirmed, err := s.service.SendBatch(ctx, s.agentID, s.outlet, s.cask, head, payload)
+	answer, err := s.service.SendBatch(ctx, s.self.AgentID(), s.outlet, s.cask, head, payload)
+	if differs := s.chain.confirmed(answer); err == nil && differs != "" {
+		s.self.AddFork(client.ForkStatus{Outlet: s.outlet, What: "the store's account of this feed is not that of the agent: " + differs, Mend: "look for what else writes into the database: oakbarrel store check"})
+	}
 	var problem *client.Problem
 	if !errors.As(err, &problem) {
-		return confirmed, err
+		return answer.Confirmed, err
 	}
 	switch {
-	case problem.Expected > 0:
+	case problem.Expected > 0, problem.Lease:
 		err = errElsewhere
 	case problem.Fault && s.failsAgain(head.First):
 		err = &badBatch{problem}
 	case problem.Status == http.StatusRequestEntityTooLarge, problem.Status == http.StatusUnprocessableEntity:
 		err = &badBatch{problem}
 	}
-	return confirmed, err
+	return answer.Confirmed, err
 }
 
 func hashOf(payload []byte) string {

@@ -9,7 +9,6 @@ package state
 
 import (
 	"bytes"
-	"crypto/rand"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -39,13 +38,17 @@ const (
 // Folder is an agent's own folder. All of it may be used by several goroutines
 // at a time.
 type Folder struct {
-	dir  string
-	id   string
-	lock *os.File
-	log  *slog.Logger
+	dir   string
+	run   string
+	lock  *os.File
+	alive *os.File // shows that this agent lives, nil where it cannot be shown
+	log   *slog.Logger
 
 	mu      sync.Mutex
+	id      string
 	damages []client.Damage // that were found in this run
+	forks   []client.ForkStatus
+	token   ownToken
 }
 
 // ErrInUse says that another agent has the state folder.
@@ -70,12 +73,29 @@ func Open(dir string, log *slog.Logger) (*Folder, error) {
 	}
 	lock.Truncate(0)
 	fmt.Fprintln(lock, os.Getpid())
-	s := &Folder{dir: dir, lock: lock, log: log}
-	if s.id, err = readID(filepath.Join(dir, idFile), s.PutAside); err != nil {
+	s := &Folder{dir: dir, run: NewID(), lock: lock, log: log}
+	if err := s.open(); err != nil {
 		lock.Close()
 		return nil, err
 	}
 	return s, nil
+}
+
+// open reads what stands in the folder. Where it is a copy of that of an agent which
+// lives on this machine, this one becomes another before it sends anything.
+func (s *Folder) open() (err error) {
+	if s.id, err = readID(filepath.Join(s.dir, idFile), s.PutAside); err != nil {
+		return err
+	}
+	for name, v := range map[string]any{forksFile: &s.forks, tokenFile: &s.token} {
+		if err := s.Load(name, v); err != nil && !errors.Is(err, os.ErrNotExist) && !errors.Is(err, ErrDamaged) {
+			return err
+		}
+	}
+	if !s.isAlive(s.id) {
+		return nil
+	}
+	return s.BecomeAnother(client.ForkStatus{What: "another agent of this machine has the identity of this folder, which is a copy of the other's", Mend: "let it in with: oakbarrel hosts adopt"})
 }
 
 // Identity returns the id of the agent with a state folder, and makes both where
@@ -125,11 +145,9 @@ func readID(path string, tell func(client.Damage)) (string, error) {
 		if !missing {
 			tell(client.Damage{Part: "agent", File: path, Cost: "its identity: from now on it is another agent, whose feeds begin anew"})
 		}
-		random := make([]byte, 16)
-		rand.Read(random)
-		id = hex.EncodeToString(random)
+		id = NewID()
 	}
-	return id, errors.Join(disk.WriteFile(disk.OS, path, []byte(id+"\n"), 0o640), disk.WriteFile(disk.OS, path+twinSuffix, sealed([]byte(id+"\n")), 0o640))
+	return id, writeID(path, id)
 }
 
 // isID tells whether a text is the id of an agent.
@@ -155,7 +173,11 @@ func unsealed(b []byte) (content []byte, ok bool) {
 func (s *Folder) Dir() string { return s.dir }
 
 // AgentID returns the identity of the agent, 32 hexadecimal digits.
-func (s *Folder) AgentID() string { return s.id }
+func (s *Folder) AgentID() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.id
+}
 
 // Save writes v down as JSON, in two files one after the other, each in one step.
 func (s *Folder) Save(name string, v any) error {
@@ -217,7 +239,10 @@ func (s *Folder) SavePlan(source []byte) error {
 }
 
 // Close gives the folder free for another agent.
-func (s *Folder) Close() { s.lock.Close() }
+func (s *Folder) Close() {
+	s.showDead()
+	s.lock.Close()
+}
 
 // PlanCopy returns the path of the copy of the plan that the agent with this
 // state folder has, or had last, in force.

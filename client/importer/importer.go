@@ -67,7 +67,7 @@ func File(ctx context.Context, path string, o Options) (Result, error) {
 	if err != nil {
 		return r, err
 	}
-	confirmed, err := retry(ctx, func() (uint64, error) { return o.Service.Confirmed(ctx, id, Outlet, o.Cask) })
+	confirmed, err := retry(ctx, func() (uint64, error) { return o.Service.Confirmed(ctx, id, Outlet, o.Cask, client.Imported) })
 	if err != nil {
 		return r, err
 	}
@@ -291,9 +291,10 @@ func (s *sender) send() (failed error) {
 
 func (s *sender) sendOne(b batch) error {
 	hash := sha256.Sum256(b.payload)
-	head := client.BatchHead{Numbers: spool.Numbers{First: b.first, Last: b.last}, Hash: hex.EncodeToString(hash[:])}
+	head := client.BatchHead{Generation: client.Imported, Numbers: spool.Numbers{First: b.first, Last: b.last}, Hash: hex.EncodeToString(hash[:])}
 	_, err := retry(s.ctx, func() (uint64, error) {
-		return s.options.Service.SendBatch(s.ctx, s.id, Outlet, s.options.Cask, head, b.payload)
+		answer, err := s.options.Service.SendBatch(s.ctx, s.id, Outlet, s.options.Cask, head, b.payload)
+		return answer.Confirmed, err
 	})
 	return err
 }

@@ -109,7 +109,7 @@ function Tokens() {
             <td className={cell}>{t.may}</td>
             <td className={cell}>{t.cask === "*" ? "every one" : t.cask}</td>
             <td className={cell}>{t.label}</td>
-            <td className={cell}>{t.agent_id ? <>{t.host || "agent"} <span className="font-mono text-xs text-soft">{t.agent_id.slice(0, 8)}</span></> : <span className="text-soft">any program</span>}</td>
+            <td className={cell}>{t.agent_id ? <>{t.host || "agent"} <span className="font-mono text-xs text-soft">{t.agent_id.slice(0, 8)}</span></> : <span className="text-soft">{t.may === "write" ? "the first agent that brings it" : "any program"}</span>}</td>
             <td className={cell}>{day(new Date(t.created))}</td>
             <td className={cell}>{t.used ? ago(t.used) : <span className="text-soft">never</span>}</td>
             <td className={cell}><Sure what="revoke" label={`token ${t.id}`} onSure={() => revoke.mutate(t.id)} /></td>

@@ -45,6 +45,7 @@ export function troublesOf(h: Host): string[] {
     const now = f.next ? `it is begun again at ${clock(new Date(f.next))}` : "it runs again";
     list.push(`${f.part} has failed ${times}, last ${ago(f.last)}: ${f.what} at ${f.where}${lost}; ${now}`);
   }
+  for (const f of s.forks ?? []) list.push(`${f.outlet ? `outlet ${f.outlet}, ` : ""}${ago(f.at)}: ${f.what}${f.mend ? `; ${f.mend}` : ""}`);
   for (const d of s.damaged ?? []) list.push(`${d.file} was found damaged ${ago(d.at)}, of ${d.part}; it cost ${d.cost}`);
   for (const t of h.tally_trouble ?? []) list.push(`the tally of ${t.path}: ${t.what}, seen ${ago(t.at)}`);
   for (const d of s.details ?? []) list.push(`detail window: rule ${d.rule} takes ${d.to} until ${clock(new Date(d.until))}`);

@@ -19,6 +19,7 @@ type Numbers struct {
 type Batch struct {
 	Numbers
 	Records int
+	Twice   bool // its records may be in an older generation of the feed too
 }
 
 // Read calls each with the records behind those that were read before, in the
@@ -35,19 +36,23 @@ func (s *Spool) Read(maxRecords, maxBytes int, each func(number uint64, r *recor
 	}
 	s.mu.Unlock()
 	c.lookAgain()
+	last, twice := written, s.Feed().Twice >= c.at
+	if twice { // a batch is all of it, or nothing
+		last = min(last, s.Feed().Twice)
+	}
 	defer func() {
 		s.mu.Lock()
 		s.reading = c.at
 		s.mu.Unlock()
 	}()
-	b := Batch{Numbers: Numbers{First: c.at, Last: c.at - 1}}
-	for bytes := 0; c.at <= written && b.Records < maxRecords && bytes < maxBytes; {
+	b := Batch{Numbers: Numbers{First: c.at, Last: c.at - 1}, Twice: twice}
+	for bytes := 0; c.at <= last && b.Records < maxRecords && bytes < maxBytes; {
 		lane, number, err := c.least()
 		if err != nil {
 			return b, err
 		}
 		if lane == nil || number > c.at {
-			end := written // where the numbers without a record end
+			end := last // where the numbers without a record end
 			if lane != nil {
 				end = min(end, number-1)
 			}

@@ -36,6 +36,10 @@ func (s *Spool) loadState() error {
 	s.memo.Continue(found)
 	bad := found.Lost
 	for key, value := range found.Facts {
+		if key == feedKey || key == runsKey {
+			bad = s.learnFact(key, value) != nil || bad
+			continue
+		}
 		number, err := strconv.ParseInt(value, 10, 64)
 		source, isMark := strings.CutPrefix(key, markKey)
 		switch {
@@ -54,6 +58,13 @@ func (s *Spool) loadState() error {
 		s.found(path, Damage{End: bad})
 	}
 	return nil
+}
+
+func (s *Spool) learnFact(key, value string) error {
+	if key == feedKey {
+		return json.Unmarshal([]byte(value), &s.feed)
+	}
+	return json.Unmarshal([]byte(value), &s.runs)
 }
 
 // loadOldState reads what the version before wrote.
@@ -236,6 +247,8 @@ func (s *Spool) allFacts(note func(key, value string)) {
 
 func (s *Spool) factsLocked(note func(key, value string)) {
 	note(confirmedKey, strconv.FormatUint(s.confirmed, 10))
+	note(feedKey, factOf(s.feed))
+	note(runsKey, factOf(s.runs))
 	note(reservedKey, strconv.FormatUint(max(s.reserved, s.next.Load()-1)+ahead, 10))
 	for source, offset := range s.marks {
 		note(markKey+source, strconv.FormatInt(offset, 10))

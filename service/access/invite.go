@@ -1,6 +1,7 @@
 package access
 
 import (
+	"cmp"
 	"errors"
 	"time"
 
@@ -14,23 +15,25 @@ import (
 // ErrInvitation says that a code is none that can be used.
 var ErrInvitation = errors.New("the invitation is not known, was used, or has ended")
 
-// Invite makes a code with which one agent may get a token for a cask, which is
-// made where it is new, until a time.
-func Invite(db *gorm.DB, cask, label, by string, ends time.Time) (code string, err error) {
+// Invite makes a code with which so many agents as uses says may each get a token
+// for a cask, which is made where it is new, until a time.
+func Invite(db *gorm.DB, cask, label, by string, uses int, ends time.Time) (code string, err error) {
 	c, err := model.CaskNamed(db, cask)
 	if err != nil {
 		return "", err
 	}
 	code, hash := secret("")
-	return code, db.Create(&model.Invitation{Hash: hash, CaskID: c.ID, Label: label, By: by, Ends: ends}).Error
+	return code, db.Create(&model.Invitation{Hash: hash, CaskID: c.ID, Label: label, By: by, Uses: uses, Ends: ends}).Error
 }
 
-// Accept uses a code up, and makes a token that only the agent may use.
-// Without a label in the invitation it has the name of the host.
-func Accept(db *gorm.DB, code, agentID, host string) (token string, cask model.Cask, label string, err error) {
+// Accept uses a code, and makes a token that only the agent may use. Without a
+// label in the invitation it has the name of the host. An agent that is known is
+// given one only in the place of the token that it has, which is proof, or where an
+// admin has ordered it: else the error is [ErrKnown].
+func Accept(db *gorm.DB, code, agentID, host, proof string) (token string, cask model.Cask, label string, err error) {
 	err = db.Transaction(func(tx *gorm.DB) error {
 		var i model.Invitation
-		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("hash = ? AND used IS NULL AND ends > ?", hashOf(code), time.Now()).Take(&i).Error
+		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("hash = ? AND times < uses AND ends > ?", hashOf(code), time.Now()).Take(&i).Error
 		if errors.Is(err, gorm.ErrRecordNotFound) {
 			return ErrInvitation
 		}
@@ -40,14 +43,15 @@ func Accept(db *gorm.DB, code, agentID, host string) (token string, cask model.C
 		if err := tx.Take(&cask, i.CaskID).Error; err != nil {
 			return err
 		}
-		now := time.Now()
-		if err := tx.Model(&i).Updates(model.Invitation{Used: &now, AgentID: agentID}).Error; err != nil {
+		if err := admitToken(tx, agentID, hashOf(proof)); err != nil {
 			return err
 		}
-		if label = i.Label; label == "" {
-			label = host
+		now := time.Now()
+		if err := tx.Model(&i).Updates(model.Invitation{Used: &now, Times: i.Times + 1, AgentID: agentID}).Error; err != nil {
+			return err
 		}
-		token, err = create(tx, model.Token{CaskID: &cask.ID, May: Write, Label: label, AgentID: agentID})
+		label = cmp.Or(i.Label, host)
+		token, err = create(tx, model.Token{CaskID: &cask.ID, May: Write, Label: label, AgentID: agentID, InvitationID: &i.ID})
 		return err
 	})
 	return token, cask, label, err
@@ -62,7 +66,7 @@ func Revoke(db *gorm.DB, agentID string) (int64, error) {
 // Invitations returns those that were made, the newest first, at most as many as most.
 func Invitations(db *gorm.DB, most int) ([]client.SentInvitation, error) {
 	invitations := []client.SentInvitation{}
-	err := db.Model(&model.Invitation{}).Select("casks.name AS cask, invitations.label, invitations.by, invitations.ends, invitations.used, invitations.agent_id").
+	err := db.Model(&model.Invitation{}).Select("casks.name AS cask, invitations.label, invitations.by, invitations.ends, invitations.uses, invitations.times, invitations.used, invitations.agent_id").
 		Joins("LEFT JOIN casks ON casks.id = invitations.cask_id").Order("invitations.id DESC").Limit(most).Scan(&invitations).Error
 	return invitations, err
 }

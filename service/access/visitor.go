@@ -11,7 +11,8 @@ import (
 // What a visitor may do. A token is made for reading, for writing, or for an admin.
 const (
 	Read    = "read"    // records and what the agents say of themselves
-	Write   = "write"   // records, as an agent
+	Write   = "write"   // records, as the one agent that it is bound to
+	Import  = "import"  // records of files, as no agent
 	Operate = "operate" // give orders to agents
 	Admin   = "admin"   // make tokens
 )
@@ -19,7 +20,10 @@ const (
 // Roles are what an account can be: each may do what the ones before it may.
 var Roles = []string{"viewer", "operator", Admin}
 
-var verbs = map[string]string{Read: "read", Write: "write", Operate: "give orders", Admin: "make tokens"}
+// Uses are what a token can be for.
+var Uses = []string{Read, Write, Import, Admin}
+
+var verbs = map[string]string{Read: "read", Write: "write as an agent", Import: "import files", Operate: "give orders", Admin: "make tokens"}
 
 var rights = map[string][]string{
 	"viewer":   {Read},
@@ -27,6 +31,7 @@ var rights = map[string][]string{
 	Admin:      {Read, Operate, Admin},
 	Read:       {Read},
 	Write:      {Write},
+	Import:     {Import},
 }
 
 // Visitor is who asks: an account that has signed in, or a token.
@@ -35,7 +40,7 @@ type Visitor struct {
 	Role  string  // of the account, "" for a token
 	Token string  // what the token may do, "" for an account
 	Cask  *uint64 // the only cask, nil for every one
-	Agent string  // the only agent that it may be, "" for any
+	Agent string  // the only agent that it may be, "" for none yet
 	// TokenID tells senders apart, 0 for an account.
 	TokenID uint64
 }
@@ -61,8 +66,8 @@ func (v Visitor) Need(what string) *Refusal {
 	if v.Token != "" {
 		return &Refusal{fmt.Sprintf("the token may %s, not %s", verbs[v.Token], verbs[what]), MakeToken("NAME", what)}
 	}
-	if what == Write {
-		return &Refusal{"an account may not write records", MakeToken("NAME", what)}
+	if what == Write || what == Import {
+		return &Refusal{"an account may not " + verbs[what], MakeToken("NAME", what)}
 	}
 	least := slices.IndexFunc(Roles, func(role string) bool { return slices.Contains(rights[role], what) })
 	return &Refusal{fmt.Sprintf("%s is %s and may not %s", v.Name, v.Role, verbs[what]), "it takes an account that is " + Roles[least]}
@@ -70,7 +75,7 @@ func (v Visitor) Need(what string) *Refusal {
 
 // MakeToken returns the command that makes a token.
 func MakeToken(cask, may string) string {
-	if may != Read && may != Write {
+	if may != Read && may != Write && may != Import {
 		cask, may = "'*'", Admin
 	}
 	return fmt.Sprintf("make one with: oakbarrel token new --cask %s --may %s", cask, may)

@@ -192,7 +192,7 @@ func TestAReaderSeesTheHostsOfItsCask(t *testing.T) {
 	other.t, other.server, other.cask = t, f.server, "another-"+f.cask[:20]
 	otherWrite, _ := other.client(access.Write)
 	otherRead, otherToken := other.client(access.Read)
-	ours, theirs := agentID(7001), agentID(7002)
+	ours, theirs := f.agent(7001), f.agent(7002)
 	for agent, w := range map[string]struct {
 		c    *client.Client
 		cask string
@@ -237,15 +237,15 @@ func TestOrdersAreInTheAuditTrail(t *testing.T) {
 	f := newFixture(t)
 	ctx := context.Background()
 	admin, operator := f.session("admin"), f.session("operator")
-	id := agentID(7003)
-	if _, err := f.write.SendStatus(ctx, id, client.AgentStatus{Host: "noor", Status: map[string]any{}}); err != nil {
+	id := f.agent(7003)
+	if _, err := f.writer(id).SendStatus(ctx, id, client.AgentStatus{Host: "noor", Status: map[string]any{}}); err != nil {
 		t.Fatal(err)
 	}
 	o, err := operator.GiveOrder(ctx, id, client.NewOrder{Kind: client.LastLines, Path: "/var/log/lantern/all.log"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := f.write.OrderDone(ctx, id, o.ID, client.Outcome{Why: "the agent has no rolled set of that path"}); err != nil {
+	if err := f.writer(id).OrderDone(ctx, id, o.ID, client.Outcome{Why: "the agent has no rolled set of that path"}); err != nil {
 		t.Fatal(err)
 	}
 	acts, err := admin.Audit(ctx, time.Now().Add(-time.Minute), 2)
@@ -360,10 +360,10 @@ func TestInvitationsAreListed(t *testing.T) {
 	if status != 200 || !strings.Contains(body, `{"cask":"`+f.cask+`","label":"the pumps","by":"`+strings.ToLower(t.Name())+`-admin","ends":"`) || strings.Contains(body, made.Code) {
 		t.Errorf("%d %s", status, body)
 	}
-	if _, err := admin.Accept(ctx, client.Accept{Code: made.Code, AgentID: agentID(7100), Host: "reef-02"}); err != nil {
+	if _, err := admin.Accept(ctx, client.Accept{Code: made.Code, AgentID: f.agent(7100), Host: "reef-02"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, body := f.get(token, "/invitations"); !strings.Contains(body, `"agent_id":"`+agentID(7100)+`"`) {
+	if _, body := f.get(token, "/invitations"); !strings.Contains(body, `"agent_id":"`+f.agent(7100)+`"`) {
 		t.Errorf("after it was used: %s", body)
 	}
 }

@@ -58,7 +58,7 @@ func (a *API) Handler() http.Handler {
 	g.Use(gin.CustomRecoveryWithWriter(io.Discard, a.recovered), sameOrigin, rememberAddress)
 	g.NoRoute(pages)
 	a.register(humagin.New(g, config()))
-	g.POST(root+"/feeds/:agent/:outlet", a.needGin(access.Write), a.batch)
+	g.POST(root+"/feeds/:agent/:outlet", untyped(a.admitFeed), a.batch)
 	return g
 }
 
@@ -96,15 +96,16 @@ func (a *API) register(api huma.API) {
 	handle(api, "GET /follow", "Follow: a server-sent event for each record that is committed from now on", a.need(access.Read), a.follow)
 	handle(api, "GET /counts", "Count records", a.need(access.Read), a.counts)
 	handle(api, "GET /histogram", "Count records in equal parts of a span, by severity", a.need(access.Read), a.histogram)
-	handle(api, "GET /feeds/{agent}/{outlet}", "Which number of a feed is committed last", a.need(access.Write), a.feed)
+	handle(api, "GET /feeds/{agent}/{outlet}", "Which number of a feed is committed last", typed(a.admitFeed), a.feed)
+	handle(api, "POST /feeds/{agent}/{outlet}/lease", "Ask for the right of a run of an agent to write into a feed", a.needAgent(), a.lease)
 	handle(api, "GET /agents/{agent}", "What one agent says of itself", a.need(access.Read), a.agent)
-	handle(api, "PUT /agents/{agent}", "Tell how an agent is", a.need(access.Write), a.takeStatus)
-	handle(api, "GET /agents/{agent}/orders", "The orders of an agent that are not done", a.need(access.Write), a.openOrders)
+	handle(api, "PUT /agents/{agent}", "Tell how an agent is", a.needAgent(), a.takeStatus)
+	handle(api, "GET /agents/{agent}/orders", "The orders of an agent that are not done", a.needAgent(), a.openOrders)
 	handle(api, "POST /agents/{agent}/orders", "Give an agent an order", a.need(access.Operate), a.giveOrder)
 	handle(api, "GET /agents/{agent}/orders/{order}", "What came of an order", a.need(access.Operate), a.order)
-	handle(api, "PUT /agents/{agent}/orders/{order}", "Tell what came of an order", a.need(access.Write), a.orderDone)
+	handle(api, "PUT /agents/{agent}/orders/{order}", "Tell what came of an order", a.needAgent(), a.orderDone)
 	handle(api, "GET /agents/{agent}/plan", "The plan that an agent has in force", a.need(access.Read), a.planOf)
-	handle(api, "PUT /agents/{agent}/plan", "Tell the plan that an agent has in force", a.need(access.Write), a.takePlan)
+	handle(api, "PUT /agents/{agent}/plan", "Tell the plan that an agent has in force", a.needAgent(), a.takePlan)
 	handle(api, "GET /plans/words", "The words that plans are made of", a.need(access.Read), a.planWords)
 	handle(api, "POST /plans/check", "What is wrong in a plan, and where its records can go", a.need(access.Read), a.checkPlan)
 	handle(api, "POST /plans/explain", "What each rule of a plan says of a message", a.need(access.Read), a.explainPlan)
@@ -112,6 +113,10 @@ func (a *API) register(api huma.API) {
 	handle(api, "POST /invitations", "Invite a host: a code for a token of its own", a.need(access.Admin), a.invite)
 	handle(api, "POST /accept", "Use the code of an invitation up", nil, a.accept)
 	handle(api, "POST /agents/{agent}/revoke", "Take away the tokens that an agent was given for invitations", a.need(access.Admin), a.revoke)
+	handle(api, "POST /agents/{agent}/join", "Ask to be let in as an agent, with the token of another one", a.need(access.Write), a.join)
+	handle(api, "POST /agents/{agent}/adopt", "Let an agent in that waits", a.need(access.Admin), a.adopt)
+	handle(api, "GET /joinings", "The agents that wait to be let in", a.need(access.Admin), a.joinings)
+	handle(api, "POST /agents/{agent}/replace", "Let an agent come with another token", a.need(access.Admin), a.replace)
 	handle(api, "POST /tokens", "Make a token", a.need(access.Admin), a.newToken)
 	handle(api, "GET /tokens", "The tokens that there are", a.need(access.Admin), a.tokens)
 	handle(api, "DELETE /tokens/{token}", "Take a token away", a.need(access.Admin), a.revokeToken)
@@ -156,12 +161,13 @@ func operationID(method, path string) string {
 var batchOperation = &huma.Operation{
 	Method: "POST", Path: root + "/feeds/{agent}/{outlet}", OperationID: "post-feeds-agent-outlet", Security: security,
 	Summary:     "Send a batch; the answer means that it is committed",
-	Description: "The body is a block. A conflict (409) tells the number that is expected.",
+	Description: "The body is a block. A conflict (409) tells the number that is expected, or that the run does not have the lease.",
 	Parameters: []*huma.Param{
 		{Name: "agent", In: "path", Required: true, Schema: &huma.Schema{Type: "string", Pattern: "^[0-9a-f]{32}$"}},
 		{Name: "outlet", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}},
 		{Name: "cask", In: "query", Required: true, Schema: &huma.Schema{Type: "string"}},
-		{Name: client.BatchHeader, In: "header", Required: true, Description: "the batch's head as JSON: first, last, shed, lost, hash", Schema: &huma.Schema{Type: "string"}},
+		{Name: "generation", In: "query", Schema: &huma.Schema{Type: "string"}},
+		{Name: client.BatchHeader, In: "header", Required: true, Description: "the batch's head as JSON: first, last, shed, lost, refused, hash, run, previous, maybe_twice", Schema: &huma.Schema{Type: "string"}},
 	},
 	RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {}}},
 	Responses:   map[string]*huma.Response{"200": {Description: "confirmed: the last number of the feed that is committed"}},

@@ -75,6 +75,7 @@ type fixture struct {
 	read   *client.Client
 
 	readToken, writeToken string
+	writers               map[string]*client.Client // of agents
 }
 
 func newFixture(t *testing.T) *fixture {
@@ -100,7 +101,22 @@ func (f *fixture) client(may string) (c *client.Client, token string) {
 	return c, token
 }
 
-func agentID(n int) string { return fmt.Sprintf("%032x", n) }
+// agent is the id of one of the agents of this test.
+func (f *fixture) agent(n int) string {
+	sum := sha256.Sum256([]byte(f.t.Name()))
+	return hex.EncodeToString(sum[:12]) + fmt.Sprintf("%08x", n)
+}
+
+// writer is the client of an agent, which has a token of its own.
+func (f *fixture) writer(agent string) *client.Client {
+	if f.writers[agent] == nil {
+		if f.writers == nil {
+			f.writers = map[string]*client.Client{}
+		}
+		f.writers[agent], _ = f.client(access.Write)
+	}
+	return f.writers[agent]
+}
 
 // pack makes a batch of records whose numbers begin with first.
 func pack(first uint64, records []record.Record) (client.BatchHead, []byte) {
@@ -124,7 +140,8 @@ func TestAFeedArrivesOnceAndInOrder(t *testing.T) {
 	f := newFixture(t)
 	ctx := context.Background()
 	send := func(head client.BatchHead, payload []byte) (uint64, error) {
-		return f.write.SendBatch(ctx, agentID(1), "centre", f.cask, head, payload)
+		answer, err := f.writer(f.agent(1)).SendBatch(ctx, f.agent(1), "centre", f.cask, head, payload)
+		return answer.Confirmed, err
 	}
 	expect := func(what string, got, want uint64, err error) {
 		t.Helper()
@@ -132,7 +149,7 @@ func TestAFeedArrivesOnceAndInOrder(t *testing.T) {
 			t.Errorf("%s: confirmed %d, want %d: %v", what, got, want, err)
 		}
 	}
-	confirmed, err := f.write.Confirmed(ctx, agentID(1), "centre", f.cask)
+	confirmed, err := f.writer(f.agent(1)).Confirmed(ctx, f.agent(1), "centre", f.cask, "")
 	expect("a new feed", confirmed, 0, err)
 	head, payload := pack(1, some(10))
 	for range 3 { // a repeat changes nothing
@@ -191,13 +208,13 @@ func TestWhatIsSentIsNotTrusted(t *testing.T) {
 		"no block":          {with(func(h *client.BatchHead) { h.Hash = hashOf(nil) }), nil, 422},
 		"a block too large": {with(func(h *client.BatchHead) { h.Hash = "" }), make([]byte, 33<<20), 413},
 	} {
-		_, err := f.write.SendBatch(context.Background(), agentID(2), "centre", f.cask, c.head, c.payload)
+		_, err := f.writer(f.agent(2)).SendBatch(context.Background(), f.agent(2), "centre", f.cask, c.head, c.payload)
 		var p *client.Problem
 		if !errors.As(err, &p) || p.Status != c.status || p.Detail == "" {
 			t.Errorf("%s: %v, want status %d", name, err, c.status)
 		}
 	}
-	if confirmed, err := f.write.Confirmed(context.Background(), agentID(2), "centre", f.cask); confirmed != 0 || err != nil {
+	if confirmed, err := f.writer(f.agent(2)).Confirmed(context.Background(), f.agent(2), "centre", f.cask, ""); confirmed != 0 || err != nil {
 		t.Errorf("confirmed %d, %v", confirmed, err)
 	}
 }
@@ -209,7 +226,7 @@ func TestProblemsAreToldAsDetails(t *testing.T) {
 		status              int
 	}{
 		{"GET", "/api/v1/nothing", "", 404}, {"POST", "/nothing", "", 404}, {"DELETE", "/api/v1/casks", "", 405}, {"GET", "/api/v1/casks", "", 401}, {"GET", "/api/v1/casks", "ob_x", 401},
-		{"POST", "/api/v1/feeds/" + agentID(1) + "/x?cask=y", "", 401},
+		{"POST", "/api/v1/feeds/" + f.agent(1) + "/x?cask=y", "", 401},
 	} {
 		request, _ := http.NewRequest(c.method, f.server.URL+c.path, nil)
 		if c.token != "" {
@@ -259,7 +276,7 @@ func TestSearchKeepsTheOrderOfTime(t *testing.T) {
 				all = append(all, key{records[i].Time.Sec, records[i].Time.Nsec, feed, next + uint64(i)})
 			}
 			head, payload := pack(next, records)
-			if _, err := f.write.SendBatch(context.Background(), agentID(10+feed), "centre", f.cask, head, payload); err != nil {
+			if _, err := f.writer(f.agent(10+feed)).SendBatch(context.Background(), f.agent(10+feed), "centre", f.cask, head, payload); err != nil {
 				t.Fatal(err)
 			}
 			next = head.Last + 1
@@ -324,7 +341,7 @@ func TestOneRecordAmongMany(t *testing.T) {
 			records[1234].Text = []byte("the needle")
 		}
 		head, payload := pack(next, records)
-		if _, err := f.write.SendBatch(context.Background(), agentID(3), "centre", f.cask, head, payload); err != nil {
+		if _, err := f.writer(f.agent(3)).SendBatch(context.Background(), f.agent(3), "centre", f.cask, head, payload); err != nil {
 			t.Fatal(err)
 		}
 		next = head.Last + 1
@@ -365,7 +382,7 @@ func (f *fixture) signIn(role string) *client.Client {
 func TestRolesAndTokensMayDoWhatTheyAreFor(t *testing.T) {
 	f := newFixture(t)
 	ctx := context.Background()
-	if _, err := f.write.SendStatus(ctx, agentID(7), client.AgentStatus{Host: "tide-gw", Status: map[string]any{"since": "now"}}); err != nil {
+	if _, err := f.writer(f.agent(7)).SendStatus(ctx, f.agent(7), client.AgentStatus{Host: "tide-gw", Status: map[string]any{"since": "now"}}); err != nil {
 		t.Fatal(err)
 	}
 	acts := []struct {
@@ -373,9 +390,9 @@ func TestRolesAndTokensMayDoWhatTheyAreFor(t *testing.T) {
 		do   func(c *client.Client) error
 	}{
 		{"read", func(c *client.Client) error { _, err := c.Casks(ctx); return err }},
-		{"write", func(c *client.Client) error { _, err := c.Confirmed(ctx, agentID(7), "centre", f.cask); return err }},
+		{"write", func(c *client.Client) error { _, err := c.Confirmed(ctx, f.agent(7), "centre", f.cask, ""); return err }},
 		{"operate", func(c *client.Client) error {
-			_, err := c.GiveOrder(ctx, agentID(7), client.NewOrder{Kind: "test_record"})
+			_, err := c.GiveOrder(ctx, f.agent(7), client.NewOrder{Kind: "test_record"})
 			return err
 		}},
 		{"admin", func(c *client.Client) error {
@@ -388,7 +405,7 @@ func TestRolesAndTokensMayDoWhatTheyAreFor(t *testing.T) {
 		c    *client.Client
 		may  string
 	}{
-		{"a token for reading", f.read, "read"}, {"a token for writing", f.write, "write"}, {"a viewer", f.session("viewer"), "read"},
+		{"a token for reading", f.read, "read"}, {"a token for writing", f.writer(f.agent(7)), "write"}, {"a viewer", f.session("viewer"), "read"},
 		{"an operator", f.session("operator"), "read operate"}, {"an admin", f.session("admin"), "read operate admin"},
 	} {
 		for _, act := range acts {
@@ -433,23 +450,23 @@ func TestAnOrderWaitsForItsAgent(t *testing.T) {
 	ctx := context.Background()
 	operator := f.session("operator")
 	var p *client.Problem
-	if _, err := operator.GiveOrder(ctx, agentID(8), client.NewOrder{Kind: "test_record"}); !errors.As(err, &p) || p.Status != 404 {
+	if _, err := operator.GiveOrder(ctx, f.agent(8), client.NewOrder{Kind: "test_record"}); !errors.As(err, &p) || p.Status != 404 {
 		t.Errorf("an order for nobody: %v", err)
 	}
-	f.write.SendStatus(ctx, agentID(8), client.AgentStatus{Host: "tide-gw"})
-	if open, err := f.write.WaitForOrders(ctx, agentID(8), 0); err != nil || len(open) != 0 {
+	f.writer(f.agent(8)).SendStatus(ctx, f.agent(8), client.AgentStatus{Host: "tide-gw"})
+	if open, err := f.writer(f.agent(8)).WaitForOrders(ctx, f.agent(8), 0); err != nil || len(open) != 0 {
 		t.Errorf("%v, %v", open, err)
 	}
 	came := make(chan []client.Order, 1)
 	go func() {
-		open, err := f.write.WaitForOrders(ctx, agentID(8), time.Minute)
+		open, err := f.writer(f.agent(8)).WaitForOrders(ctx, f.agent(8), time.Minute)
 		if err != nil {
 			t.Error(err)
 		}
 		came <- open
 	}()
 	time.Sleep(50 * time.Millisecond) // until it waits
-	given, err := operator.GiveOrder(ctx, agentID(8), client.NewOrder{Kind: "test_record"})
+	given, err := operator.GiveOrder(ctx, f.agent(8), client.NewOrder{Kind: "test_record"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -461,23 +478,23 @@ func TestAnOrderWaitsForItsAgent(t *testing.T) {
 	case <-time.After(900 * time.Millisecond): // sooner than the database is asked again
 		t.Fatal("the order does not come at once")
 	}
-	f.write.OrderDone(ctx, agentID(9), given.ID, client.Outcome{Text: "of another agent"})
-	if o, err := operator.Order(ctx, agentID(8), given.ID); err != nil || o.Done != nil {
+	f.writer(f.agent(9)).OrderDone(ctx, f.agent(9), given.ID, client.Outcome{Text: "of another agent"})
+	if o, err := operator.Order(ctx, f.agent(8), given.ID); err != nil || o.Done != nil {
 		t.Errorf("%+v, %v", o, err)
 	}
 	for _, text := range []string{"done", "done again"} {
-		if err := f.write.OrderDone(ctx, agentID(8), given.ID, client.Outcome{Text: text, GoesTo: []string{"centre"}}); err != nil {
+		if err := f.writer(f.agent(8)).OrderDone(ctx, f.agent(8), given.ID, client.Outcome{Text: text, GoesTo: []string{"centre"}}); err != nil {
 			t.Error(err)
 		}
 	}
-	if o, err := operator.Order(ctx, agentID(8), given.ID); err != nil || o.Done == nil || o.Outcome.Text != "done" || len(o.Outcome.GoesTo) != 1 {
+	if o, err := operator.Order(ctx, f.agent(8), given.ID); err != nil || o.Done == nil || o.Outcome.Text != "done" || len(o.Outcome.GoesTo) != 1 {
 		t.Errorf("%+v, %v", o, err)
 	}
-	if open, err := f.write.WaitForOrders(ctx, agentID(8), 0); err != nil || len(open) != 0 {
+	if open, err := f.writer(f.agent(8)).WaitForOrders(ctx, f.agent(8), 0); err != nil || len(open) != 0 {
 		t.Errorf("after it is done: %v, %v", open, err)
 	}
-	other, err := orders.New(ctx, db).Give(ctx, agentID(8), client.NewOrder{Kind: "test_record"}, "amara") // another service before the same database
-	open, waitErr := f.write.WaitForOrders(ctx, agentID(8), 10*time.Second)
+	other, err := orders.New(ctx, db).Give(ctx, f.agent(8), client.NewOrder{Kind: "test_record"}, "amara") // another service before the same database
+	open, waitErr := f.writer(f.agent(8)).WaitForOrders(ctx, f.agent(8), 10*time.Second)
 	if err != nil || waitErr != nil || len(open) != 1 || open[0].ID != other.ID {
 		t.Errorf("%v, %v, %v", open, err, waitErr)
 	}
@@ -486,7 +503,7 @@ func TestAnOrderWaitsForItsAgent(t *testing.T) {
 func TestPagesFitTogether(t *testing.T) {
 	f := newFixture(t)
 	head, payload := pack(1, some(25))
-	if _, err := f.write.SendBatch(context.Background(), agentID(4), "centre", f.cask, head, payload); err != nil {
+	if _, err := f.writer(f.agent(4)).SendBatch(context.Background(), f.agent(4), "centre", f.cask, head, payload); err != nil {
 		t.Fatal(err)
 	}
 	get := func(query string) (lines []string) {
@@ -580,16 +597,16 @@ func TestPlansAreLookedAtInTheService(t *testing.T) {
 	hash := sha256.Sum256([]byte(old))
 	p := client.AgentPlan{Hash: hex.EncodeToString(hash[:]), Text: old}
 	status := client.AgentStatus{Host: "tide-gw", PlanHash: p.Hash}
-	if taken, err := f.write.SendStatus(ctx, agentID(20), status); err != nil || !taken.WantsPlan {
+	if taken, err := f.writer(f.agent(20)).SendStatus(ctx, f.agent(20), status); err != nil || !taken.WantsPlan {
 		t.Errorf("%+v, %v", taken, err)
 	}
-	if err := f.write.SendPlan(ctx, agentID(20), client.AgentPlan{Hash: p.Hash, Text: "another"}); err == nil {
+	if err := f.writer(f.agent(20)).SendPlan(ctx, f.agent(20), client.AgentPlan{Hash: p.Hash, Text: "another"}); err == nil {
 		t.Error("a plan with another hash is taken")
 	}
-	if err := f.write.SendPlan(ctx, agentID(20), p); err != nil {
+	if err := f.writer(f.agent(20)).SendPlan(ctx, f.agent(20), p); err != nil {
 		t.Fatal(err)
 	}
-	if taken, err := f.write.SendStatus(ctx, agentID(20), status); err != nil || taken.WantsPlan {
+	if taken, err := f.writer(f.agent(20)).SendStatus(ctx, f.agent(20), status); err != nil || taken.WantsPlan {
 		t.Errorf("%+v, %v", taken, err)
 	}
 	everything, err := access.NewToken(db, access.EveryCask, access.Read, "")
@@ -597,7 +614,7 @@ func TestPlansAreLookedAtInTheService(t *testing.T) {
 		t.Fatal(err)
 	}
 	var kept client.AgentPlan
-	code, body := f.get(everything, "/agents/"+agentID(20)+"/plan")
+	code, body := f.get(everything, "/agents/"+f.agent(20)+"/plan")
 	if json.Unmarshal([]byte(body), &kept); code != 200 || kept != p {
 		t.Errorf("%d, %s", code, body)
 	}
@@ -624,7 +641,7 @@ func TestPlansAreLookedAtInTheService(t *testing.T) {
 		t.Errorf("%d, %+v", code, x)
 	}
 	head, payload := pack(1, some(192))
-	if _, err := f.write.SendBatch(ctx, agentID(21), "centre", f.cask, head, payload); err != nil {
+	if _, err := f.writer(f.agent(21)).SendBatch(ctx, f.agent(21), "centre", f.cask, head, payload); err != nil {
 		t.Fatal(err)
 	}
 	var c struct {

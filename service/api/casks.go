@@ -114,6 +114,8 @@ func (a *API) feeds(ctx context.Context, cask string) ([]client.Feed, error) {
 	var rows []struct {
 		ID                      uint64
 		AgentID, Outlet, Host   string
+		Generation              string
+		Twice                   int64
 		Sender                  string
 		Confirmed               uint64
 		Records, Lost, Refused  int64
@@ -122,7 +124,7 @@ func (a *API) feeds(ctx context.Context, cask string) ([]client.Feed, error) {
 	db := a.DB.WithContext(ctx)
 	err := db.Table("blocks").Joins("JOIN casks ON casks.id = blocks.cask_id AND casks.name = ?", cask).
 		Joins("JOIN feeds ON feeds.id = blocks.feed_id").Joins("LEFT JOIN agents ON agents.id = feeds.agent_id").
-		Select("feeds.id, feeds.agent_id, feeds.outlet, COALESCE(MAX(agents.host), '') AS host, MAX(feeds.sender) AS sender, MAX(feeds.confirmed) AS confirmed, SUM(blocks.records) AS records, SUM(blocks.lost) AS lost, SUM(blocks.refused) AS refused, " +
+		Select("feeds.id, feeds.agent_id, feeds.outlet, feeds.generation, SUM(IF(blocks.twice, blocks.records, 0)) AS twice, COALESCE(MAX(agents.host), '') AS host, MAX(feeds.sender) AS sender, MAX(feeds.confirmed) AS confirmed, SUM(blocks.records) AS records, SUM(blocks.lost) AS lost, SUM(blocks.refused) AS refused, " +
 			"MAX(blocks.arrived) AS arrived, MIN(IF(blocks.records > 0, blocks.first_time, NULL)) AS oldest, MAX(IF(blocks.records > 0, blocks.last_time, NULL)) AS newest").
 		Group("feeds.id").Find(&rows).Error
 	if err != nil {
@@ -131,7 +133,7 @@ func (a *API) feeds(ctx context.Context, cask string) ([]client.Feed, error) {
 	shed, err := a.shedByFeed(db, cask)
 	feeds := []client.Feed{}
 	for _, r := range rows {
-		f := client.Feed{Host: r.Host, Sender: r.Sender, AgentID: r.AgentID, Outlet: r.Outlet, Confirmed: r.Confirmed, Records: r.Records, Lost: r.Lost, Refused: r.Refused, Shed: shed[r.ID],
+		f := client.Feed{Host: r.Host, Sender: r.Sender, AgentID: r.AgentID, Outlet: r.Outlet, Generation: r.Generation, Twice: r.Twice, Confirmed: r.Confirmed, Records: r.Records, Lost: r.Lost, Refused: r.Refused, Shed: shed[r.ID],
 			Arrived: timeOf(r.Arrived), First: timeOf(r.Oldest), Last: timeOf(r.Newest)}
 		if f.Last != nil {
 			f.DelaySeconds = f.Arrived.Sub(*f.Last).Seconds()

@@ -27,7 +27,7 @@ func (f *fixture) sendBlocks(agent string, days ...int) {
 	f.t.Helper()
 	for i, d := range days {
 		head, payload := pack(uint64(i*10)+1, some(10))
-		if _, err := f.write.SendBatch(context.Background(), agent, "centre", f.cask, head, payload); err != nil {
+		if _, err := f.writer(agent).SendBatch(context.Background(), agent, "centre", f.cask, head, payload); err != nil {
 			f.t.Fatal(err)
 		}
 		var b model.Block
@@ -74,8 +74,8 @@ func TestACaskKeepsWhatItIsSetTo(t *testing.T) {
 			f.cask = strings.NewReplacer("/", "-", ",", "").Replace(f.cask)
 			f.write, _ = f.client(access.Write)
 			f.read, _ = f.client(access.Read)
-			f.sendBlocks(agentID(500), 40, 20, 10, 0)
-			defer db.Where("agent_id = ?", agentID(500)).Delete(&model.Feed{})
+			f.sendBlocks(f.agent(500), 40, 20, 10, 0)
+			defer db.Where("agent_id = ?", f.agent(500)).Delete(&model.Feed{})
 			if (c.set != client.SetRetention{}) {
 				if _, err := f.admin().SetCask(ctx, f.cask, c.set); err != nil {
 					t.Fatal(err)
@@ -102,7 +102,7 @@ func TestACaskKeepsWhatItIsSetTo(t *testing.T) {
 // A clock that jumps ahead removes nothing until it has been there for a while.
 func TestAClockThatJumpsRemovesNothing(t *testing.T) {
 	f, ctx := newFixture(t), context.Background()
-	f.sendBlocks(agentID(501), 1)
+	f.sendBlocks(f.agent(501), 1)
 	if _, err := f.admin().SetCask(ctx, f.cask, client.SetRetention{KeepDays: ref(30)}); err != nil {
 		t.Fatal(err)
 	}
@@ -140,12 +140,12 @@ func TestAClockThatJumpsRemovesNothing(t *testing.T) {
 
 func TestACaskTellsOfItsFeeds(t *testing.T) {
 	f, ctx := newFixture(t), context.Background()
-	f.sendBlocks(agentID(502), 0, 0)
+	f.sendBlocks(f.agent(502), 0, 0)
 	head := client.BatchHead{Numbers: spool.Numbers{First: 21, Last: 26, Shed: [8]int{7: 3}, Lost: 2}, Refused: 1, Hash: "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"}
-	if _, err := f.write.SendBatch(ctx, agentID(502), "centre", f.cask, head, nil); err != nil {
+	if _, err := f.writer(f.agent(502)).SendBatch(ctx, f.agent(502), "centre", f.cask, head, nil); err != nil {
 		t.Fatal(err)
 	}
-	f.write.SendStatus(ctx, agentID(502), client.AgentStatus{Host: "reef-02", Status: map[string]any{}})
+	f.writer(f.agent(502)).SendStatus(ctx, f.agent(502), client.AgentStatus{Host: "reef-02", Status: map[string]any{}})
 	k, err := f.read.Cask(ctx, f.cask)
 	if err != nil || len(k.Feeds) != 1 {
 		t.Fatal(k, err)
@@ -193,9 +193,9 @@ func TestTheAuditTrailTellsWhoReadAndChangedWhat(t *testing.T) {
 // A block that is damaged is told, and the others are read all the same.
 func TestADamagedBlockIsFoundAndTheRestIsRead(t *testing.T) {
 	f, ctx := newFixture(t), context.Background()
-	f.sendBlocks(agentID(503), 0, 0, 0)
+	f.sendBlocks(f.agent(503), 0, 0, 0)
 	var feed model.Feed
-	db.Where("agent_id = ?", agentID(503)).Take(&feed)
+	db.Where("agent_id = ?", f.agent(503)).Take(&feed)
 	var b model.Block
 	db.Where("feed_id = ? AND first_number = 11", feed.ID).Take(&b)
 	b.Payload[len(b.Payload)/2] ^= 0xff
@@ -227,7 +227,7 @@ func TestADamagedBlockIsFoundAndTheRestIsRead(t *testing.T) {
 // is not told then.
 func TestFiltersKeepBlocksShut(t *testing.T) {
 	f, ctx := newFixture(t), context.Background()
-	f.sendBlocks(agentID(506), 0)
+	f.sendBlocks(f.agent(506), 0)
 	var b model.Block
 	db.Order("id DESC").Take(&b)
 	defer db.Delete(&b)
@@ -264,7 +264,7 @@ func TestLargeFiltersAreKeptInParts(t *testing.T) {
 		records[i].Text = fmt.Appendf(nil, "valve %d of loop %x", i, 1e15+i*7777777)
 	}
 	head, payload := pack(1, records)
-	if _, err := f.write.SendBatch(ctx, agentID(507), "centre", f.cask, head, payload); err != nil {
+	if _, err := f.writer(f.agent(507)).SendBatch(ctx, f.agent(507), "centre", f.cask, head, payload); err != nil {
 		t.Fatal(err)
 	}
 	var b model.Block

@@ -6,8 +6,10 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"regexp"
+	"time"
 
 	"github.com/gin-gonic/gin"
 	"gorm.io/gorm"
@@ -46,25 +48,57 @@ func (a *API) caskToWrite(ctx context.Context, name string) (cask model.Cask, er
 	return cask, nil
 }
 
-type feedInput struct {
-	Agent  string `path:"agent" pattern:"^[0-9a-f]{32}$" doc:"the id of the agent"`
-	Outlet string `path:"outlet" pattern:"^[A-Za-z0-9._-]{1,64}$" doc:"the outlet's name"`
-	Cask   string `query:"cask" required:"true" doc:"the cask that the feed flows into"`
+// FeedPath names a feed.
+type FeedPath struct {
+	AgentPath
+	Outlet     string `path:"outlet" pattern:"^[A-Za-z0-9._-]{1,64}$" doc:"the outlet's name"`
+	Cask       string `query:"cask" required:"true" doc:"the cask that the feed flows into"`
+	Generation string `query:"generation" pattern:"^(import|[0-9a-f]{32})?$" doc:"import for that of a file, and else what tells the feed from those before it that are of the same agent and outlet"`
+}
+
+// key returns what tells the feed apart; the visitor must be one that may write into its cask.
+func (a *API) key(ctx context.Context, in *FeedPath) (ingest.FeedKey, error) {
+	cask, err := a.caskToWrite(ctx, in.Cask)
+	return ingest.FeedKey{CaskID: cask.ID, AgentID: in.Agent, Outlet: in.Outlet, Generation: in.Generation}, err
 }
 
 type confirmedOutput struct{ Body client.Confirmed }
 
 // feed tells which number of a feed is committed last.
-func (a *API) feed(ctx context.Context, in *feedInput) (*confirmedOutput, error) {
-	if _, err := a.caskToWrite(ctx, in.Cask); err != nil {
+func (a *API) feed(ctx context.Context, in *FeedPath) (*confirmedOutput, error) {
+	key, err := a.key(ctx, in)
+	if err != nil {
 		return nil, err
 	}
-	var feed model.Feed
-	err := a.DB.WithContext(ctx).Where("agent_id = ? AND outlet = ?", in.Agent, in.Outlet).Take(&feed).Error
-	if err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
+	confirmed, err := ingest.Confirmed(a.DB.WithContext(ctx), key)
+	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	return &confirmedOutput{client.Confirmed{Confirmed: feed.Confirmed}}, nil
+	return &confirmedOutput{confirmed}, nil
+}
+
+type leaseInput struct {
+	FeedPath
+	Body client.Lease
+}
+
+type leasedOutput struct{ Body client.Leased }
+
+// lease gives a run of an agent the right to write into a feed, or tells why not.
+func (a *API) lease(ctx context.Context, in *leaseInput) (*leasedOutput, error) {
+	key, err := a.key(ctx, &in.FeedPath)
+	if err != nil {
+		return nil, err
+	}
+	leased, err := ingest.Lease(a.DB.WithContext(ctx), key, in.Body)
+	if err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	if f := leased.Fork; f != nil && !in.Body.Look {
+		detail := fmt.Sprintf("outlet %s: its folder is a copy, or was set back, behind number %d; run %s has the lease since %s", in.Outlet, f.Last, f.Run, f.Since.UTC().Format(time.RFC3339))
+		a.noteFor(ctx, agentName(in.Agent), "fork", detail)
+	}
+	return &leasedOutput{leased}, nil
 }
 
 // batch takes a batch; the answer means that it is committed.
@@ -74,45 +108,53 @@ func (a *API) batch(c *gin.Context) {
 		answer(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, client.Confirmed{Confirmed: confirmed})
+	c.JSON(http.StatusOK, confirmed)
 }
 
-func (a *API) takeBatch(c *gin.Context) (confirmed uint64, err error) {
+var isGeneration = regexp.MustCompile(`^(import|[0-9a-f]{32})?$`)
+
+func (a *API) takeBatch(c *gin.Context) (confirmed client.Confirmed, err error) {
 	ctx := c.Request.Context()
-	b := &ingest.Batch{AgentID: c.Param("agent"), Outlet: c.Param("outlet")}
-	if !isAgent.MatchString(b.AgentID) || !isName.MatchString(b.Outlet) {
-		return 0, problem(http.StatusBadRequest, "the address does not name a feed", "it is /api/v1/feeds/AGENT-ID/OUTLET")
+	in := FeedPath{AgentPath{c.Param("agent")}, c.Param("outlet"), c.Query("cask"), c.Query("generation")}
+	if !isAgent.MatchString(in.Agent) || !isName.MatchString(in.Outlet) || !isGeneration.MatchString(in.Generation) {
+		return confirmed, problem(http.StatusBadRequest, "the address does not name a feed", "it is /api/v1/feeds/AGENT-ID/OUTLET")
 	}
-	cask, err := a.caskToWrite(ctx, c.Query("cask"))
-	if err != nil {
-		return 0, err
+	b := &ingest.Batch{Sender: visitor(ctx).Name}
+	if b.FeedKey, err = a.key(ctx, &in); err != nil {
+		return confirmed, err
 	}
-	b.CaskID, b.Sender = cask.ID, visitor(ctx).Name
 	body, err := a.readBody(c)
 	if err != nil {
-		return 0, err
+		return confirmed, err
 	}
 	defer body.release()
 	if err := a.openBatch(c, b, body.Bytes()); err != nil {
-		return 0, err
+		return confirmed, err
 	}
 	confirmed, err = a.Queue.Take(ctx, b)
+	return confirmed, a.refusalOf(ctx, b, err)
+}
+
+// refusalOf tells an agent why a batch is not taken, nil where it is.
+func (a *API) refusalOf(ctx context.Context, b *ingest.Batch, err error) error {
 	var wrong *ingest.WrongNumber
 	switch {
+	case err == nil:
+		return nil
 	case errors.As(err, &wrong):
 		p := problem(http.StatusConflict, wrong.Error(), "")
 		p.Expected = wrong.Expected
-		return 0, p
-	case errors.Is(err, ingest.ErrFork):
-		a.Log.Error("a feed has forked", "agent", b.AgentID, "outlet", b.Outlet, "first", b.First)
-		return 0, problem(http.StatusConflict, err.Error(), "give the agent a new state folder")
+		return p
+	case errors.Is(err, ingest.ErrLease), errors.Is(err, ingest.ErrFork):
+		a.Log.Warn("a batch is not taken", "agent", b.AgentID, "outlet", b.Outlet, "first", b.First, "run", b.Run, "why", err)
+		p := problem(http.StatusConflict, err.Error(), "the agent asks for the lease, and goes on by itself")
+		p.Lease = true
+		return p
 	case errors.Is(err, ingest.ErrFailed):
 		a.Log.Error("a batch makes the service fail", "agent", b.AgentID, "outlet", b.Outlet, "first", b.First, "last", b.Last, "why", err)
-		return 0, failedAt(err.Error())
-	case err != nil:
-		return 0, a.unavailable(ctx, err)
+		return failedAt(err.Error())
 	}
-	return confirmed, nil
+	return a.unavailable(ctx, err)
 }
 
 // openBatch checks a batch. Nothing sent is trusted.
@@ -122,6 +164,7 @@ func (a *API) openBatch(c *gin.Context, b *ingest.Batch, payload []byte) error {
 		return problem(http.StatusBadRequest, "the header "+client.BatchHeader+" cannot be read", "it is JSON with first, last, shed, lost and hash")
 	}
 	b.Numbers, b.Refused, b.Payload, b.Hash = head.Numbers, head.Refused, payload, sha256.Sum256(payload)
+	b.Run, b.Previous, b.Twice = head.Run, head.Previous, head.Twice
 	if hex.EncodeToString(b.Hash[:]) != head.Hash {
 		return problem(http.StatusUnprocessableEntity, "the block is not the one whose hash was announced", "")
 	}

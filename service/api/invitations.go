@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strings"
 	"time"
 
 	"oakbarrel/client"
@@ -20,11 +21,11 @@ type invitationOutput struct{ Body client.Invitation }
 func (a *API) invite(ctx context.Context, in *inviteInput) (*invitationOutput, error) {
 	i := in.Body
 	ends := time.Now().Add(time.Duration(i.Minutes) * time.Minute)
-	code, err := access.Invite(a.DB.WithContext(ctx), i.Cask, i.Label, visitor(ctx).Name, ends)
+	code, err := access.Invite(a.DB.WithContext(ctx), i.Cask, i.Label, visitor(ctx).Name, i.Uses, ends)
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	a.record(ctx, "invite host", fmt.Sprintf("cask %s, %s", i.Cask, i.Label))
+	a.record(ctx, "invite host", fmt.Sprintf("cask %s, %d times, %s", i.Cask, i.Uses, i.Label))
 	return &invitationOutput{client.Invitation{Code: code, Ends: ends.UTC(), Fingerprint: a.Fingerprint}}, nil
 }
 
@@ -42,18 +43,21 @@ func (a *API) invitations(ctx context.Context, _ *struct{}) (*invitationsOutput,
 	return &invitationsOutput{all}, nil
 }
 
-type acceptInput struct{ Body client.Accept }
+type acceptInput struct {
+	Authorization string `header:"Authorization" doc:"the token that the agent has, where it is known already"`
+	Body          client.Accept
+}
 
 type acceptedOutput struct{ Body client.Accepted }
 
 // accept gives an agent a token of its own for the code of an invitation.
 func (a *API) accept(ctx context.Context, in *acceptInput) (*acceptedOutput, error) {
-	token, cask, label, err := access.Accept(a.DB.WithContext(ctx), in.Body.Code, in.Body.AgentID, in.Body.Host)
+	token, cask, label, err := access.Accept(a.DB.WithContext(ctx), in.Body.Code, in.Body.AgentID, in.Body.Host, strings.TrimPrefix(in.Authorization, "Bearer "))
 	if errors.Is(err, access.ErrInvitation) {
 		return nil, problem(http.StatusForbidden, err.Error(), "have another made: oakbarrel hosts invite --cask NAME")
 	}
 	if err != nil {
-		return nil, a.unavailable(ctx, err)
+		return nil, a.notThisAgent(ctx, err, in.Body.AgentID)
 	}
 	a.noteFor(ctx, agentName(in.Body.AgentID), "accept invitation", fmt.Sprintf("known as %s, cask %s", label, cask.Name))
 	return &acceptedOutput{client.Accepted{Token: token, Cask: cask.Name, Label: label}}, nil
@@ -77,4 +81,23 @@ func (a *API) revoke(ctx context.Context, in *AgentPath) (*revokedOutput, error)
 	}
 	a.record(ctx, "revoke host", "agent "+in.Agent)
 	return &revokedOutput{client.Revoked{Tokens: n}}, nil
+}
+
+type replaceInput struct {
+	AgentPath
+	Body client.Replace
+}
+
+// replace lets an agent come with another token.
+func (a *API) replace(ctx context.Context, in *replaceInput) (*struct{}, error) {
+	until := time.Now().Add(time.Duration(in.Body.Minutes) * time.Minute)
+	err := access.Replace(a.DB.WithContext(ctx), in.Agent, until)
+	if errors.Is(err, access.ErrNoIdentity) {
+		return nil, problem(http.StatusNotFound, err.Error(), "oakbarrel hosts tells the ids")
+	}
+	if err != nil {
+		return nil, a.unavailable(ctx, err)
+	}
+	a.record(ctx, "replace token", "agent "+in.Agent)
+	return nil, nil
 }

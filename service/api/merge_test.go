@@ -22,12 +22,12 @@ func TestSmallBlocksAreMerged(t *testing.T) {
 		head, payload := pack(uint64(i*12)+1, some(10))
 		head.Last += 2
 		head.Shed[7], head.Lost = 1, 1
-		if _, err := f.write.SendBatch(ctx, agentID(700), "centre", f.cask, head, payload); err != nil {
+		if _, err := f.writer(f.agent(700)).SendBatch(ctx, f.agent(700), "centre", f.cask, head, payload); err != nil {
 			t.Fatal(err)
 		}
 	}
 	var feed model.Feed
-	db.Where("agent_id = ?", agentID(700)).Take(&feed)
+	db.Where("agent_id = ?", f.agent(700)).Take(&feed)
 	blocks := func() (count int64) {
 		db.Model(&model.Block{}).Where("feed_id = ?", feed.ID).Count(&count)
 		return count
@@ -79,7 +79,7 @@ func TestSmallBlocksAreMerged(t *testing.T) {
 		t.Errorf("before %s\nafter  %s", told, after)
 	}
 	head, payload := pack(n*12+1, some(10)) // a single one waits for others, until its time is over
-	if _, err := f.write.SendBatch(ctx, agentID(700), "centre", f.cask, head, payload); err != nil {
+	if _, err := f.writer(f.agent(700)).SendBatch(ctx, f.agent(700), "centre", f.cask, head, payload); err != nil {
 		t.Fatal(err)
 	}
 	now = now.Add(50 * time.Minute)
@@ -108,7 +108,7 @@ func TestASearchGoesOnWhileBlocksAreMerged(t *testing.T) {
 	f, ctx := newFixture(t), context.Background()
 	for i := range 60 {
 		head, payload := pack(uint64(i*10)+1, some(10))
-		if _, err := f.write.SendBatch(ctx, agentID(701), "centre", f.cask, head, payload); err != nil {
+		if _, err := f.writer(f.agent(701)).SendBatch(ctx, f.agent(701), "centre", f.cask, head, payload); err != nil {
 			t.Fatal(err)
 		}
 	}

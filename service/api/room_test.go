@@ -23,7 +23,7 @@ func (f *fixture) upload(token string, bytes int) net.Conn {
 		f.t.Fatal(err)
 	}
 	f.t.Cleanup(func() { conn.Close() })
-	fmt.Fprintf(conn, "POST /api/v1/feeds/%s/held?cask=%s HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Length: %d\r\n%s: {}\r\n\r\n", agentID(504), f.cask, token, 32<<20, client.BatchHeader)
+	fmt.Fprintf(conn, "POST /api/v1/feeds/%s/held?cask=%s HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Length: %d\r\n%s: {}\r\n\r\n", f.agent(505), f.cask, token, 32<<20, client.BatchHeader)
 	conn.SetWriteDeadline(time.Now().Add(5 * time.Second))
 	conn.Write(make([]byte, bytes)) // one that is refused is not read to its end
 	return conn
@@ -38,7 +38,7 @@ func TestAnAnnouncementTakesNoRoom(t *testing.T) {
 	time.Sleep(100 * time.Millisecond)
 	head, payload := pack(1, some(10))
 	began := time.Now()
-	if _, err := f.write.SendBatch(ctx, agentID(504), "centre", f.cask, head, payload); err != nil || time.Since(began) > time.Second {
+	if _, err := f.writer(f.agent(504)).SendBatch(ctx, f.agent(504), "centre", f.cask, head, payload); err != nil || time.Since(began) > time.Second {
 		t.Errorf("beside 40 uploads that do not go on: %v after %s", err, time.Since(began))
 	}
 }
@@ -58,21 +58,21 @@ func TestRoomIsSharedOutBySender(t *testing.T) {
 		busy = append(busy, f.upload(stolen, 31<<20))
 	}
 	for end := time.Now().Add(5 * time.Second); later == nil && time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
-		_, err = thief.SendBatch(ctx, agentID(505), "centre", f.cask, client.BatchHead{}, make([]byte, 4<<20))
+		_, err = thief.SendBatch(ctx, f.agent(505), "centre", f.cask, client.BatchHead{}, make([]byte, 4<<20))
 		errors.As(err, &later)
 	}
 	if later == nil || later.After < time.Second || !strings.Contains(err.Error(), "more batches wait") {
 		t.Errorf("the one who fills the room is not asked to come again: %v", err)
 	}
 	began := time.Now()
-	if _, err := f.write.SendBatch(ctx, agentID(504), "centre", f.cask, head, payload); err != nil || time.Since(began) > time.Second {
+	if _, err := f.writer(f.agent(504)).SendBatch(ctx, f.agent(504), "centre", f.cask, head, payload); err != nil || time.Since(began) > time.Second {
 		t.Errorf("another sender: %v after %s", err, time.Since(began))
 	}
 	for _, conn := range busy {
 		conn.Close()
 	}
 	for end := time.Now().Add(5 * time.Second); ; time.Sleep(10 * time.Millisecond) {
-		if _, err = thief.SendBatch(ctx, agentID(505), "centre", f.cask, head, payload); err == nil {
+		if _, err = thief.SendBatch(ctx, f.agent(505), "centre", f.cask, head, payload); err == nil {
 			break
 		}
 		if time.Now().After(end) {

@@ -26,7 +26,7 @@ func sales(n int) (records []record.Record) {
 func TestCountsByValues(t *testing.T) {
 	f, ctx := newFixture(t), context.Background()
 	head, payload := pack(1, sales(40))
-	if _, err := f.write.SendBatch(ctx, agentID(600), "centre", f.cask, head, payload); err != nil {
+	if _, err := f.writer(f.agent(600)).SendBatch(ctx, f.agent(600), "centre", f.cask, head, payload); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct {
@@ -56,7 +56,7 @@ func TestTheNeighboursOfARecord(t *testing.T) {
 	all := sales(40)
 	for first := 0; first < 40; first += 7 { // in blocks that end anywhere
 		head, payload := pack(uint64(first)+1, all[first:min(first+7, 40)])
-		if _, err := f.write.SendBatch(ctx, agentID(601), "centre", f.cask, head, payload); err != nil {
+		if _, err := f.writer(f.agent(601)).SendBatch(ctx, f.agent(601), "centre", f.cask, head, payload); err != nil {
 			t.Fatal(err)
 		}
 	}

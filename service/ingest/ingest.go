@@ -12,6 +12,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -23,6 +24,7 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
+	"oakbarrel/client"
 	"oakbarrel/core/block"
 	"oakbarrel/core/record"
 	"oakbarrel/core/spool"
@@ -31,9 +33,11 @@ import (
 
 // Batch is a run of numbers of a feed, as an agent sends it.
 type Batch struct {
-	AgentID, Outlet string
-	Sender          string // the label of the token that it came with
-	CaskID          uint64
+	FeedKey
+	Sender   string // the label of the token that it came with
+	Run      string // "" of an agent that shows none, and of an import
+	Previous string // the link of the batch before
+	Twice    bool   // its records may be in another generation of the feed too
 	spool.Numbers
 	Refused int      // by us, as they cannot be taken
 	Hash    [32]byte // of Payload
@@ -118,6 +122,9 @@ func (e *WrongNumber) Error() string {
 	return fmt.Sprintf("number %d is expected next", e.Expected)
 }
 
+// ErrLease says that a run may not write into a feed.
+var ErrLease = errors.New("another run of the agent has the lease of this feed")
+
 // ErrFork says that other records came under the same numbers before: the
 // agent's folder was restored from an older copy, or two agents share one.
 var ErrFork = errors.New("other records are committed under these numbers: this feed has forked")
@@ -131,7 +138,7 @@ type Queue struct {
 
 type job struct {
 	batch     *Batch
-	confirmed uint64
+	confirmed client.Confirmed
 	err       error
 	done      chan struct{}
 }
@@ -159,7 +166,7 @@ const (
 
 // Take commits a batch and returns the last number of its feed that is
 // committed. When it returns without an error, the batch is in the database.
-func (q *Queue) Take(ctx context.Context, b *Batch) (confirmed uint64, err error) {
+func (q *Queue) Take(ctx context.Context, b *Batch) (confirmed client.Confirmed, err error) {
 	for began := time.Now(); ; {
 		confirmed, err = q.try(ctx, b)
 		var wrong *WrongNumber
@@ -174,18 +181,18 @@ func (q *Queue) Take(ctx context.Context, b *Batch) (confirmed uint64, err error
 	}
 }
 
-func (q *Queue) try(ctx context.Context, b *Batch) (confirmed uint64, err error) {
+func (q *Queue) try(ctx context.Context, b *Batch) (confirmed client.Confirmed, err error) {
 	j := &job{batch: b, done: make(chan struct{})}
 	select {
 	case q.waiting <- j:
 	case <-ctx.Done():
-		return 0, ctx.Err()
+		return confirmed, ctx.Err()
 	}
 	select {
 	case <-j.done:
 		return j.confirmed, j.err
 	case <-ctx.Done(): // it may be committed all the same; the agent asks again
-		return 0, ctx.Err()
+		return confirmed, ctx.Err()
 	}
 }
 
@@ -225,7 +232,7 @@ func (q *Queue) commitAll(jobs []*job) {
 		return
 	}
 	for _, j := range jobs {
-		j.confirmed, j.err = 0, nil
+		j.confirmed, j.err = client.Confirmed{}, nil
 		if len(jobs) == 1 || q.guard([]*job{j}) {
 			j.err = ErrFailed
 			close(j.done)
@@ -277,28 +284,49 @@ func (q *Queue) commit(jobs []*job) (casks []uint64, err error) {
 // an error of its job; an error returned is one of the database.
 func commitOne(tx *gorm.DB, j *job, counts map[model.Minute]int64) (taken bool, err error) {
 	b := j.batch
-	feed, err := lockFeed(tx, b)
+	feed, err := lockFeed(tx, b.FeedKey)
 	if err != nil {
 		return false, err
 	}
-	j.confirmed = feed.Confirmed
-	if b.First != feed.Confirmed+1 {
+	j.confirmed = confirmedOf(feed)
+	switch {
+	case b.Run != feed.Run:
+		j.err = ErrLease
+		return false, nil
+	case b.First != feed.Confirmed+1:
 		j.err, err = judge(tx, feed, b)
 		return false, err
+	case b.Run != "" && b.Previous != feed.Link:
+		j.err = ErrFork
+		return false, nil
 	}
 	row := b.Row(feed.ID)
 	addAll(counts, b.CaskID, b.counts)
 	if err := b.Insert(tx, &row); err != nil {
 		return false, err
 	}
-	j.confirmed = b.Last
-	return true, tx.Model(&feed).Updates(map[string]any{"confirmed": b.Last, "sender": b.Sender}).Error
+	feed.Confirmed, feed.Sender, feed.Link = b.Last, b.Sender, client.LinkOf(feed.Link, client.BatchHead{Numbers: b.Numbers, Hash: hex.EncodeToString(b.Hash[:])})
+	feed.Came += int64(row.Records)
+	feed.Lost += int64(b.Lost)
+	feed.Refused += int64(b.Refused)
+	for _, n := range b.Shed {
+		feed.Shed += int64(n)
+	}
+	if b.Twice {
+		feed.Twice += int64(row.Records)
+	}
+	j.confirmed = confirmedOf(feed)
+	return true, tx.Model(&feed).Select("confirmed", "sender", "link", "came", "lost", "refused", "shed", "twice").Updates(feed).Error
+}
+
+func confirmedOf(f model.Feed) client.Confirmed {
+	return client.Confirmed{Confirmed: f.Confirmed, Link: f.Link, Account: accountOf(f)}
 }
 
 // Row returns the block of a batch that is opened, as the database has it.
 func (b *Batch) Row(feed uint64) model.Block {
 	row := model.Block{
-		FeedID: feed, FirstNumber: b.First, LastNumber: b.Last, CaskID: b.CaskID, Arrived: time.Now().UnixMicro(), Lost: b.Lost, Refused: b.Refused,
+		FeedID: feed, FirstNumber: b.First, LastNumber: b.Last, CaskID: b.CaskID, Arrived: time.Now().UnixMicro(), Lost: b.Lost, Refused: b.Refused, Twice: b.Twice,
 		Size: int64(len(b.Payload)), Hash: b.Hash[:], Payload: b.Payload,
 	}
 	if b.Shed != [8]int{} {
@@ -362,22 +390,6 @@ func floor(a, b int64) int64 {
 
 // Micros returns the microseconds since 1970 of a time.
 func Micros(s record.Stamp) int64 { return s.Sec*1e6 + int64(s.Nsec)/1000 }
-
-// lockFeed returns the feed of a batch, which it makes where it is new, and
-// keeps others from changing it until the transaction ends.
-func lockFeed(tx *gorm.DB, b *Batch) (feed model.Feed, err error) {
-	find := func() error {
-		return tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("agent_id = ? AND outlet = ?", b.AgentID, b.Outlet).Take(&feed).Error
-	}
-	if err = find(); !errors.Is(err, gorm.ErrRecordNotFound) {
-		return feed, err
-	}
-	err = tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&model.Feed{AgentID: b.AgentID, Outlet: b.Outlet}).Error
-	if err != nil {
-		return feed, err
-	}
-	return feed, find()
-}
 
 // judge tells what is wrong with a batch that does not follow: nothing, where
 // it is a repeat.

@@ -58,7 +58,7 @@ func (p *Keeper) run(blocks []model.Block) int {
 		records += b.Records
 		bytes += b.BodySize
 		first := blocks[0]
-		if i > 0 && (b.CaskID != first.CaskID || b.FirstNumber != blocks[i-1].LastNumber+1 || records > mergeRecords || bytes > mergeBytes || b.Arrived-first.Arrived > mergeSpan.Microseconds()) {
+		if i > 0 && (b.CaskID != first.CaskID || b.Twice != first.Twice || b.FirstNumber != blocks[i-1].LastNumber+1 || records > mergeRecords || bytes > mergeBytes || b.Arrived-first.Arrived > mergeSpan.Microseconds()) {
 			return i
 		}
 	}
@@ -107,7 +107,7 @@ func (p *Keeper) mergeRun(db *gorm.DB, run []model.Block, followed bool) error {
 // merged makes one block of several that follow each other.
 func merged(blocks []model.Block) (b ingest.Batch, row model.Block, err error) {
 	first, last := blocks[0], blocks[len(blocks)-1]
-	b = ingest.Batch{CaskID: first.CaskID, Numbers: spool.Numbers{First: first.FirstNumber, Last: last.LastNumber}}
+	b = ingest.Batch{FeedKey: ingest.FeedKey{CaskID: first.CaskID}, Twice: first.Twice, Numbers: spool.Numbers{First: first.FirstNumber, Last: last.LastNumber}}
 	var builder block.Builder
 	for _, part := range blocks {
 		b.Lost += part.Lost

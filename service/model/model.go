@@ -3,6 +3,8 @@
 package model
 
 import (
+	"crypto/rand"
+	"encoding/hex"
 	"fmt"
 	"time"
 
@@ -10,6 +12,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 	gormmysql "gorm.io/driver/mysql"
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 	"gorm.io/gorm/logger"
 )
 
@@ -31,17 +34,26 @@ type Keep struct {
 
 // Token lets a program write to a cask or read from it. The token itself is not kept.
 type Token struct {
-	ID      uint64  `gorm:"primaryKey"`
-	Hash    []byte  `gorm:"type:binary(32);uniqueIndex"` // SHA-256
-	CaskID  *uint64 // nil for every cask
-	May     string  `gorm:"size:8"` // "read", "write" or "admin"
-	Label   string  `gorm:"size:128"`
-	AgentID string  `gorm:"size:32;index"` // of the only agent that may use it, "" for any program
-	Created time.Time
-	Used    *time.Time // last, give or take a minute; nil for never
+	ID           uint64  `gorm:"primaryKey"`
+	Hash         []byte  `gorm:"type:binary(32);uniqueIndex"` // SHA-256
+	CaskID       *uint64 // nil for every cask
+	May          string  `gorm:"size:8"` // "read", "write", "import" or "admin"
+	Label        string  `gorm:"size:128"`
+	AgentID      string  `gorm:"size:32;index"` // of the only agent that may use it; "" for reading, and for writing until the first use
+	InvitationID *uint64 // that it was made for, nil for none
+	Created      time.Time
+	Used         *time.Time // last, give or take a minute; nil for never
 }
 
-// Invitation lets one agent have a token of its own, once. Its code is not kept.
+// Identity says that an agent has, or had, a token of its own: nobody else is served
+// as this agent.
+type Identity struct {
+	AgentID string `gorm:"size:32;primaryKey"`
+	Since   time.Time
+	Replace *time.Time // until then another token is let in, and the old one goes; nil for not
+}
+
+// Invitation lets agents have tokens of their own. Its code is not kept.
 type Invitation struct {
 	ID      uint64 `gorm:"primaryKey"`
 	Hash    []byte `gorm:"type:binary(32);uniqueIndex"` // SHA-256
@@ -49,8 +61,10 @@ type Invitation struct {
 	Label   string `gorm:"size:128"`
 	By      string `gorm:"size:128"`
 	Ends    time.Time
-	Used    *time.Time
-	AgentID string `gorm:"size:32"` // that used it
+	Uses    int        `gorm:"default:1"` // how often it may be accepted
+	Times   int        // it was accepted
+	Used    *time.Time // last
+	AgentID string     `gorm:"size:32"` // that used it last
 }
 
 // Account is a person who may sign in.
@@ -95,13 +109,47 @@ type AgentPlan struct {
 	Text    []byte `gorm:"type:mediumblob"`
 }
 
-// Feed is the ordered flow of records from one outlet of one agent.
+// Feed is the ordered flow of records from one outlet of one agent into a cask.
 type Feed struct {
-	ID        uint64 `gorm:"primaryKey"`
-	AgentID   string `gorm:"size:32;uniqueIndex:agent_outlet"`
-	Outlet    string `gorm:"size:64;uniqueIndex:agent_outlet"`
-	Confirmed uint64 // the last number that is committed
-	Sender    string `gorm:"size:128"` // the label of the token that its last batch came with: who it is known to be
+	ID         uint64 `gorm:"primaryKey"`
+	CaskID     uint64 `gorm:"uniqueIndex:feed_key,priority:3"`
+	AgentID    string `gorm:"size:32;uniqueIndex:feed_key,priority:1"`
+	Outlet     string `gorm:"size:64;uniqueIndex:feed_key,priority:2"`
+	Generation string `gorm:"size:32;uniqueIndex:feed_key,priority:4"` // random, "" for the first
+	Base       uint64 // the number before its first
+	Confirmed  uint64 // the last number that is committed
+	Sender     string `gorm:"size:128"` // the label of the token that its last batch came with: who it is known to be
+	Run        string `gorm:"size:32"`  // that may write, "" for one of an agent that shows none
+	Link       string `gorm:"size:64"`  // of its last batch, which the next one names
+
+	// What its numbers have come to, also of what was removed since.
+	Came, Shed, Lost, Refused int64
+	Twice                     int64 // of what came: may be in another generation too
+}
+
+// FeedRun is a run of an agent that has had the lease of a feed.
+type FeedRun struct {
+	ID      uint64 `gorm:"primaryKey"`
+	FeedID  uint64 `gorm:"index"`
+	Run     string `gorm:"size:32"`
+	First   uint64 // the first number that it gave out
+	Machine string `gorm:"size:64"` // a hash of what tells machines apart
+	Granted time.Time
+}
+
+// Store is what tells this store apart from others; a copy of its database has it too.
+type Store struct {
+	ID   uint8  `gorm:"primaryKey;autoIncrement:false"`
+	Name string `gorm:"size:32"` // random
+}
+
+// Joining is an agent that comes with the token of another one, and waits to be let in.
+type Joining struct {
+	AgentID  string `gorm:"size:32;primaryKey"`
+	TokenID  uint64 `gorm:"index"`
+	Host     string `gorm:"size:255"` // as it claims
+	Since    time.Time
+	Approved *time.Time
 }
 
 // Block is a batch as the host packed it, with what its records show. Times
@@ -118,7 +166,8 @@ type Block struct {
 	Records     int
 	Shed        string `gorm:"size:255"` // JSON: how many by severity, "" for none
 	Lost        int
-	Refused     int // by the store, as they could not be taken
+	Refused     int  // by the store, as they could not be taken
+	Twice       bool // its records may be in another generation of the feed too
 	Severities  uint8
 	Facilities  uint32
 	BodySize    int64
@@ -226,7 +275,51 @@ var migrations = []*gormigrate.Migration{{
 }, {
 	ID:      "0013 tries of passwords",
 	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Try{}) },
+}, {
+	ID: "0014 identities of agents, invitations for several",
+	Migrate: func(tx *gorm.DB) error {
+		if err := tx.AutoMigrate(&Identity{}, &Invitation{}); err != nil {
+			return err
+		}
+		if err := tx.Exec("UPDATE invitations SET times = 1 WHERE used IS NOT NULL").Error; err != nil {
+			return err
+		}
+		return tx.Exec("INSERT INTO identities (agent_id, since) SELECT agent_id, MIN(created) FROM tokens WHERE agent_id <> '' GROUP BY agent_id").Error
+	},
+}, {
+	ID: "0015 feeds by cask, runs, who waits to be let in",
+	Migrate: func(tx *gorm.DB) error {
+		if err := tx.AutoMigrate(&FeedRun{}, &Store{}, &Joining{}, &Token{}, &Block{}); err != nil {
+			return err
+		}
+		if err := tx.Migrator().AutoMigrate(&Feed{}); err != nil {
+			return err
+		}
+		for _, change := range []string{
+			"UPDATE feeds SET cask_id = COALESCE((SELECT cask_id FROM blocks WHERE feed_id = feeds.id ORDER BY first_number DESC LIMIT 1), 0)",
+			"UPDATE feeds SET generation = 'import' WHERE outlet = 'import' AND NOT EXISTS (SELECT 1 FROM agents WHERE agents.id = feeds.agent_id)",
+		} {
+			if err := tx.Exec(change).Error; err != nil {
+				return err
+			}
+		}
+		if tx.Migrator().HasIndex(&Feed{}, "agent_outlet") {
+			if err := tx.Migrator().DropIndex(&Feed{}, "agent_outlet"); err != nil {
+				return err
+			}
+		}
+		random := make([]byte, 16)
+		rand.Read(random)
+		return tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&Store{ID: 1, Name: hex.EncodeToString(random)}).Error
+	},
 }}
+
+// StoreID returns what tells this store apart from others.
+func StoreID(db *gorm.DB) (string, error) {
+	var s Store
+	err := db.Take(&s, 1).Error
+	return s.Name, err
+}
 
 // Open opens the database and brings its tables up to date. The error does not
 // hold the password of the DSN.

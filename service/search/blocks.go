@@ -23,9 +23,10 @@ type head struct {
 	FirstTime, LastTime int64
 	Records             int
 	WordsApart          bool
+	Twice               bool // its records may be in another block too
 }
 
-const headColumns = "id, feed_id, first_number, last_number, first_time, last_time, records, words_apart"
+const headColumns = "id, feed_id, first_number, last_number, first_time, last_time, records, words_apart, twice"
 
 // heads returns the blocks that may hold a hit, in the order of the query.
 func (q *Query) heads(ctx context.Context, db *gorm.DB) (heads []head, err error) {

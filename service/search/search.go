@@ -107,7 +107,7 @@ func (q *Query) hits(h head, b *block.Block) ([]Hit, error) {
 		}
 	}
 	q.sort(hits)
-	writeJSON(hits, b)
+	writeJSON(hits, b, h.Twice)
 	return hits, nil
 }
 
@@ -117,8 +117,9 @@ func (q *Query) sort(hits []Hit) {
 
 const usualJSON = 400 // bytes of a record
 
-// writeJSON reads the records of hits in a block once more.
-func writeJSON(hits []Hit, b *block.Block) {
+// writeJSON reads the records of hits in a block once more. Where they may be in
+// another block too, each says so.
+func writeJSON(hits []Hit, b *block.Block, twice bool) {
 	wanted := map[int]map[uint64]*Hit{} // by run and number
 	for i := range hits {
 		h := &hits[i]
@@ -133,6 +134,9 @@ func writeJSON(hits []Hit, b *block.Block) {
 			if hit := left[number]; hit != nil {
 				start := len(all)
 				all = r.AppendJSON(all)
+				if twice {
+					all = append(all[:len(all)-1], `,"maybe_twice":true}`...)
+				}
 				hit.JSON = all[start:len(all):len(all)]
 				delete(left, number)
 			}

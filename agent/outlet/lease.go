@@ -1,0 +1,194 @@
+package outlet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+
+	"oakbarrel/agent/state"
+	"oakbarrel/client"
+	"oakbarrel/core/spool"
+)
+
+// identity is who the agent is to the store: its folder.
+type identity interface {
+	AgentID() string
+	Run() string
+	Machine() string
+	// BecomeAnother gives the agent another identity, because somebody else has this one.
+	BecomeAnother(client.ForkStatus) error
+	// AddFork keeps that the folder was found to be a copy, or to be set back.
+	AddFork(client.ForkStatus)
+	// KeepToken keeps a token that the store gave in the place of another one.
+	KeepToken(of, token string) error
+}
+
+// errNewFeed says that the numbers go to a feed that is begun anew: ask again.
+var errNewFeed = errors.New("the feed begins anew")
+
+// mostTurns bounds how often a lease is asked for in a row.
+const mostTurns = 5
+
+// begin gets the lease of the feed, and tells how far the store has it. here is the
+// last number that was confirmed.
+func (s *storeRoad) begin(ctx context.Context, here uint64) (uint64, error) {
+	for range mostTurns {
+		confirmed, err := s.lease(ctx, max(here, s.spool.Feed().Base))
+		if !errors.Is(err, errNewFeed) {
+			return confirmed, err
+		}
+	}
+	return here, errElsewhere // another agent comes between each time; later
+}
+
+// lease asks for the lease once. The error is errNewFeed where it is to be asked for
+// again, as what there was is settled now.
+func (s *storeRoad) lease(ctx context.Context, here uint64) (uint64, error) {
+	feed, id := s.spool.Feed(), s.self.AgentID()
+	switch {
+	case feed.Agent != "" && feed.Agent != id:
+		return here, s.leaveFeed(ctx, feed, here)
+	case feed.Cask != "" && feed.Cask != s.cask: // what went into the other one is there
+		return here, s.newFeed(spool.Feed{Store: feed.Store, Base: here})
+	}
+	answer, err := s.ask(ctx, feed, here, false)
+	var problem *client.Problem
+	if errors.As(err, &problem) && problem.Join {
+		return here, s.join(ctx)
+	}
+	switch {
+	case err != nil:
+		return here, err
+	case answer.Elsewhere:
+		s.log.Warn("this is another store than before; what was delivered to the other one is not sent again", "outlet", s.outlet, "records", here)
+		return here, s.newFeed(spool.Feed{Store: answer.Store, Base: here})
+	case answer.Fork != nil:
+		return here, s.part(feed, answer.Fork, here)
+	case answer.Confirmed >= here && !s.chain.has(answer.Link):
+		return here, s.partFromTwin(here)
+	}
+	if now := (spool.Feed{Store: answer.Store, Cask: s.cask, Agent: id, Generation: feed.Generation, Base: feed.Base, Twice: feed.Twice}); now != feed {
+		if err := s.spool.SetFeed(now); err != nil {
+			return here, err
+		}
+	}
+	s.chain.begin(answer)
+	return s.goBack(answer, here)
+}
+
+// ask asks for the lease, or with look only where it stands.
+func (s *storeRoad) ask(ctx context.Context, feed spool.Feed, here uint64, look bool) (client.Leased, error) {
+	asks := client.Lease{Run: s.run, First: s.first(), Confirmed: here, Base: feed.Base, Runs: s.spool.Runs(), Store: feed.Store, Machine: s.self.Machine(), Look: look}
+	agent := s.self.AgentID()
+	if look {
+		agent = feed.Agent
+	}
+	return s.service.Lease(ctx, agent, s.outlet, s.cask, feed.Generation, asks)
+}
+
+// first is the first number that this run gives out.
+func (s *storeRoad) first() uint64 {
+	for _, r := range s.spool.Runs() {
+		if r.ID == s.run {
+			return r.First
+		}
+	}
+	return s.spool.State().Next
+}
+
+// newFeed has the numbers go to a feed that begins anew, which no other one is.
+func (s *storeRoad) newFeed(f spool.Feed) error {
+	f.Cask, f.Agent, f.Generation = s.cask, s.self.AgentID(), state.NewID()
+	s.chain.forget()
+	if err := s.spool.SetFeed(f); err != nil {
+		return err
+	}
+	return errNewFeed
+}
+
+// part settles that the folder is not the one that the store knows. What the store
+// has of it is done; what both held then may be there twice; all else is sent.
+func (s *storeRoad) part(feed spool.Feed, f *client.Fork, here uint64) error {
+	done := max(here, min(f.Confirmed, f.Last, s.first()-1))
+	told := client.ForkStatus{Outlet: s.outlet, What: fmt.Sprintf("the store has records behind number %d that are not of this folder, since %s", f.Last, f.Since.Local().Format("2006-01-02 15:04:05"))}
+	if f.SameMachine {
+		told.What += ": it was set back, or the power failed; it goes on with new numbers"
+		s.self.AddFork(told)
+	} else {
+		told.What += ": it is a copy of another machine's, which has the identity; this agent has a new one"
+		told.Mend = "let it in with: oakbarrel hosts adopt"
+		if err := s.self.BecomeAnother(told); err != nil {
+			return err
+		}
+	}
+	return s.newFeed(spool.Feed{Store: feed.Store, Base: done, Twice: s.heldByBoth(f)})
+}
+
+// heldByBoth returns the last number of what a copy of the folder may have held too.
+func (s *storeRoad) heldByBoth(f *client.Fork) uint64 {
+	if s.chain.begun() { // the copy was made while this run had the lease
+		return f.Last
+	}
+	return s.first() - 1
+}
+
+// partFromTwin settles that somebody writes under the very run of this agent: the
+// whole machine was copied while it ran.
+func (s *storeRoad) partFromTwin(here uint64) error {
+	s.run = state.NewID()
+	if err := s.spool.BeginRun(s.run); err != nil {
+		return err
+	}
+	s.self.AddFork(client.ForkStatus{Outlet: s.outlet, What: fmt.Sprintf("another agent writes under the same run, behind number %d: the machine was copied while it ran; this one goes on with new numbers", here), Mend: "stop one of the two, or give it a new state folder"})
+	return s.newFeed(spool.Feed{Store: s.spool.Feed().Store, Base: here, Twice: s.spool.State().Written})
+}
+
+// leaveFeed settles what an agent held under the identity that it had before: what
+// arrived under that is done, as far as the store tells.
+func (s *storeRoad) leaveFeed(ctx context.Context, feed spool.Feed, here uint64) error {
+	mine := s.first() - 1
+	done := here
+	answer, err := s.ask(ctx, feed, here, true)
+	var problem *client.Problem
+	switch {
+	case errors.As(err, &problem) && problem.Status < http.StatusInternalServerError: // it tells nobody else
+	case err != nil:
+		return err
+	case answer.Fork != nil:
+		done = max(here, min(answer.Fork.Confirmed, answer.Fork.Last, mine))
+	case !answer.Elsewhere:
+		done = max(here, min(answer.Confirmed, mine))
+	}
+	return s.newFeed(spool.Feed{Store: feed.Store, Base: done, Twice: mine})
+}
+
+// join asks for a token of this agent's own, as it has that of another one.
+func (s *storeRoad) join(ctx context.Context) error {
+	of, err := s.fileToken()
+	if err != nil {
+		return err
+	}
+	got, err := s.service.Join(ctx, s.self.AgentID(), client.Join{Host: s.host()})
+	if err != nil {
+		return err
+	}
+	s.log.Info("the store has let this agent in", "outlet", s.outlet, "known_as", got.Label)
+	if err := s.self.KeepToken(of, got.Token); err != nil {
+		return err
+	}
+	return errNewFeed
+}
+
+// goBack goes back where the store has less than it had confirmed: what is here
+// still is sent again, and the rest is told as lost.
+func (s *storeRoad) goBack(answer client.Leased, here uint64) (uint64, error) {
+	if answer.Confirmed >= here {
+		return answer.Confirmed, nil
+	}
+	s.log.Error("the store has lost records that it had confirmed; what is here still is sent again, and the rest is told as lost", "outlet", s.outlet, "first", answer.Confirmed+1, "last", here)
+	s.self.AddFork(client.ForkStatus{Outlet: s.outlet, What: fmt.Sprintf("the store does not have numbers %d to %d any more, which it had confirmed: its database was set back; what is here still is sent again, and the rest told as lost", answer.Confirmed+1, here)})
+	back, err := s.spool.GoBack(answer.Confirmed)
+	s.heldAgain(back)
+	return answer.Confirmed, err
+}

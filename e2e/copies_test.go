@@ -1,0 +1,392 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"oakbarrel/client"
+)
+
+// copyTo copies a folder as an administrator would.
+func copyTo(t testing.TB, from, to string) {
+	t.Helper()
+	if out, err := exec.Command("cp", "-a", from, to).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+}
+
+// clone returns a host with the plan, the token and a copy of the state of another.
+func (s *store) clone(h *host) *host {
+	s.t.Helper()
+	c := s.host("gateway", "")
+	copyTo(s.t, h.state, c.state)
+	copyTo(s.t, filepath.Join(h.dir, "token"), filepath.Join(c.dir, "token"))
+	return c
+}
+
+// onAnotherMachine has a host run on a machine of its own.
+func (h *host) onAnotherMachine(id string) {
+	h.t.Helper()
+	h.machine = filepath.Join(h.dir, "machine-id")
+	if err := os.WriteFile(h.machine, []byte(id+"\n"), 0o644); err != nil {
+		h.t.Fatal(err)
+	}
+	if err := exec.Command("unshare", "-m", "mount", "--bind", h.machine, "/etc/machine-id").Run(); err != nil {
+		h.t.Skipf("another machine cannot be shown here: %v", err)
+	}
+}
+
+// sendNumbers sends records whose texts are numbers.
+func (h *host) sendNumbers(first, last int) {
+	h.t.Helper()
+	before := h.status().Outlets[0].In
+	var messages []string
+	for n := first; n <= last; n++ {
+		messages = append(messages, fmt.Sprintf("<13>x: %d\n", n))
+	}
+	h.send("tcp", messages...)
+	h.eventually("all that was sent is taken", func() bool {
+		return h.status().Outlets[0].In == before+int64(len(messages))
+	})
+}
+
+// stored returns how often each text is in a cask, and how often it is marked there.
+func (s *store) stored(cask string) (times, marked map[string]int) {
+	s.t.Helper()
+	out, stderr, code := s.ask(s.token(cask, "read"), "read", "--cask", cask, "--since", "1h", "--limit", "1000000", "--output", "json")
+	if code != 0 {
+		s.t.Fatal(stderr)
+	}
+	times, marked = map[string]int{}, map[string]int{}
+	for line := range strings.Lines(out) {
+		var r struct {
+			Text  string
+			Twice bool `json:"maybe_twice"`
+		}
+		if err := json.Unmarshal([]byte(line), &r); err != nil {
+			s.t.Fatal(err)
+		}
+		times[r.Text]++
+		if r.Twice {
+			marked[r.Text]++
+		}
+	}
+	return times, marked
+}
+
+// hasEach checks that the numbers are in the store, once, or where they are marked twice.
+func (s *store) hasEach(first, last int) (twice int) {
+	s.t.Helper()
+	times, marked := s.stored("gateway")
+	for n := first; n <= last; n++ {
+		text := fmt.Sprint(n)
+		switch {
+		case times[text] == 0:
+			s.t.Errorf("%d is not in the store", n)
+		case times[text] > 1 && marked[text] < times[text]-1:
+			s.t.Errorf("%d is there %d times, and marked %d times", n, times[text], marked[text])
+		}
+		twice += times[text] - 1
+	}
+	return twice
+}
+
+func (h *host) allDelivered() {
+	h.t.Helper()
+	h.eventually("all is delivered", func() bool {
+		o := h.status().Outlets[0]
+		return o.Held == 0 && o.Trouble == ""
+	})
+}
+
+// adopt lets a host in that waits, as an admin does who looks at the list.
+func (s *store) adopt(h *host) {
+	s.t.Helper()
+	id := h.status().AgentID
+	admin := s.token("*", "admin")
+	h.eventually("it waits to be let in", func() bool {
+		out, _, _ := s.ask(admin, "hosts", "adopt", "--output", "json")
+		return strings.Contains(out, id)
+	})
+	if out, stderr, code := s.ask(admin, "hosts", "adopt", id); code != 0 || !strings.Contains(out, "is let in") {
+		s.t.Fatal(code, out, stderr)
+	}
+}
+
+// A folder that is set back to an older copy loses nothing: what the store has is not
+// sent again, and what is new gets new numbers.
+func TestAFolderThatIsSetBackLosesNothing(t *testing.T) {
+	s := newStore(t)
+	h := s.host("gateway", s.token("gateway", "write"))
+	older := filepath.Join(h.dir, "older")
+	h.start()
+	id := h.status().AgentID
+	h.sendNumbers(1, 100)
+	h.allDelivered()
+	copyTo(t, h.state, older) // while it runs
+	for round, last := range []int{200, 300} {
+		h.sendNumbers(last-99, last-50)
+		h.allDelivered()
+		h.stop()
+		if round == 1 { // and once behind a restart
+			h.start()
+			h.sendNumbers(1000, 1000)
+			h.allDelivered()
+			h.stop()
+		}
+		os.RemoveAll(h.state)
+		copyTo(t, older, h.state)
+		h.start()
+		h.sendNumbers(last-49, last)
+		h.allDelivered()
+		if twice := s.hasEach(1, last-51); twice != 0 {
+			t.Errorf("%d records are there twice", twice)
+		}
+		s.hasEach(1, last)
+	}
+	st := h.status()
+	if st.AgentID != id || len(st.Forks) != 1 || st.Forks[0].Mend != "" || !strings.Contains(st.Forks[0].What, "it was set back") {
+		t.Errorf("%+v", st.Forks)
+	}
+	if out, _, _ := run(t, "status", "--state", h.state); !strings.Contains(out, "it was set back") {
+		t.Errorf("status does not tell:\n%s", out)
+	}
+}
+
+// A copy of a folder whose agent lives on the same machine becomes another agent
+// before it sends anything. It holds what it has until it is let in; what both held
+// is in the store, and nothing else twice.
+func TestACopyBesideTheOriginalBecomesAnotherAgent(t *testing.T) {
+	s := newStore(t)
+	h := s.host("gateway", s.token("gateway", "write"))
+	h.start()
+	h.sendNumbers(1, 100)
+	h.allDelivered()
+	s.kill()
+	h.sendNumbers(101, 120) // both hold these
+	c := s.clone(h)
+	c.start()
+	if c.status().AgentID == h.status().AgentID {
+		t.Fatal("the copy has the identity of the original")
+	}
+	c.sendNumbers(201, 250)
+	h.sendNumbers(121, 150)
+	s.start()
+	h.allDelivered()
+	c.eventually("the copy says that it is one, and what to do", func() bool {
+		return strings.Contains(c.status().Outlets[0].Trouble, "hosts adopt "+c.status().AgentID)
+	})
+	if o := c.status().Outlets[0]; o.Out != 0 {
+		t.Errorf("the copy sends before it is let in: %+v", o)
+	}
+	out, _, code := run(t, "doctor", "--plan", c.plan, "--state", c.state)
+	if code != 1 || !strings.Contains(out, "another agent of this machine has the identity") {
+		t.Errorf("the doctor says %d:\n%s", code, out)
+	}
+	s.adopt(c)
+	c.allDelivered()
+	h.sendNumbers(151, 200)
+	c.sendNumbers(251, 300)
+	h.allDelivered()
+	c.allDelivered()
+	if twice := s.hasEach(1, 100) + s.hasEach(121, 300); twice != 0 {
+		t.Errorf("%d records are there twice", twice)
+	}
+	s.hasEach(101, 120)
+	became := c.status().AgentID
+	c.stop()
+	c.start() // what it became it stays
+	c.sendNumbers(301, 310)
+	c.allDelivered()
+	if now := c.status().AgentID; now != became {
+		t.Errorf("it was %s, and is %s", became, now)
+	}
+	s.hasEach(301, 310)
+}
+
+// Of copies on other machines one keeps the identity; the others become other agents
+// at the first contact. Nothing is lost, and what two held is marked.
+func TestCopiesOnOtherMachines(t *testing.T) {
+	s := newStore(t)
+	h := s.host("gateway", s.token("gateway", "write"))
+	h.start()
+	h.sendNumbers(1, 100)
+	h.allDelivered()
+	id := h.status().AgentID
+	s.kill()
+	h.sendNumbers(101, 120)
+	h.stop()
+	machines := []*host{h}
+	for i := range 2 {
+		c := s.clone(h)
+		c.onAnotherMachine(strings.Repeat(fmt.Sprint(i), 32))
+		machines = append(machines, c)
+	}
+	for i, m := range machines {
+		m.start()
+		m.sendNumbers(1000*(i+1)+1, 1000*(i+1)+50) // before the first contact
+	}
+	s.start()
+	var ids []string
+	for _, m := range machines {
+		m.eventually("it is let in, or waits", func() bool {
+			o := m.status().Outlets[0]
+			return o.Held == 0 || strings.Contains(o.Trouble, "hosts adopt")
+		})
+		if st := m.status(); st.Outlets[0].Held > 0 {
+			s.adopt(m)
+		}
+		ids = append(ids, m.status().AgentID)
+	}
+	slices.Sort(ids)
+	if len(slices.Compact(slices.Clone(ids))) != 3 || !slices.Contains(ids, id) {
+		t.Errorf("the agents are %v, the original was %s", ids, id)
+	}
+	for i, m := range machines {
+		m.sendNumbers(1000*(i+1)+51, 1000*(i+1)+100)
+		m.allDelivered()
+	}
+	for i := range machines {
+		if twice := s.hasEach(1000*(i+1)+1, 1000*(i+1)+100); twice != 0 {
+			t.Errorf("%d records of one alone are there twice", twice)
+		}
+	}
+	if twice := s.hasEach(1, 100); twice != 0 {
+		t.Errorf("%d records are there twice", twice)
+	}
+	s.hasEach(101, 120)
+}
+
+// Hosts that start from one image, whose invitation was for several, are let in at once.
+func TestHostsFromOneImageAreLetIn(t *testing.T) {
+	s := newStore(t)
+	admin := s.token("*", "admin")
+	out, stderr, code := s.ask(admin, "hosts", "invite", "--cask", "gateway", "--uses", "3")
+	if code != 0 {
+		t.Fatal(stderr)
+	}
+	image := s.host("gateway", "")
+	if _, stderr, code := run(t, "accept", strings.TrimSpace(out), "--state", image.state, "--token-file", filepath.Join(image.dir, "token")); code != 0 {
+		t.Fatal(stderr)
+	}
+	var hosts []*host
+	for i := range 4 {
+		c := s.clone(image)
+		c.onAnotherMachine(strings.Repeat(fmt.Sprint(i), 32))
+		c.start()
+		c.sendNumbers(100*i+1, 100*i+50)
+		hosts = append(hosts, c)
+	}
+	held := 0
+	for _, c := range hosts {
+		c.eventually("it is let in, or waits", func() bool {
+			o := c.status().Outlets[0]
+			return o.Held == 0 || strings.Contains(o.Trouble, "hosts adopt")
+		})
+		if c.status().Outlets[0].Held > 0 {
+			held++
+			s.adopt(c)
+			c.allDelivered()
+		}
+	}
+	if held != 1 {
+		t.Errorf("%d hosts wait, where the invitation was for 3 of 4", held)
+	}
+	for i := range hosts {
+		if twice := s.hasEach(100*i+1, 100*i+50); twice != 0 {
+			t.Errorf("%d records are there twice", twice)
+		}
+	}
+}
+
+// A database that is restored from an older copy loses what came since: the agent
+// sends again what it has still, and declares the rest.
+func TestADatabaseThatIsSetBackIsTold(t *testing.T) {
+	s := newStore(t)
+	h := s.host("gateway", s.token("gateway", "write"))
+	h.start()
+	h.sendNumbers(1, 100)
+	h.allDelivered()
+	s.kill()
+	s.db.Stop()
+	data, older := filepath.Join(s.dir, "db"), filepath.Join(s.dir, "older")
+	copyTo(t, data, older)
+	restart := func() {
+		t.Helper()
+		if err := s.db.Restart(context.Background()); err != nil {
+			t.Fatal(err)
+		}
+		s.start()
+	}
+	restart()
+	h.sendNumbers(101, 200)
+	h.allDelivered()
+	s.kill()
+	s.db.Stop()
+	os.RemoveAll(data)
+	copyTo(t, older, data)
+	restart()
+	h.sendNumbers(201, 300)
+	h.allDelivered()
+	if twice := s.hasEach(1, 100) + s.hasEach(201, 300); twice != 0 {
+		t.Errorf("%d records are there twice", twice)
+	}
+	out, _, _ := s.ask(s.token("gateway", "read"), "cask", "show", "gateway", "--output", "json")
+	var cask client.CaskAndFeeds
+	if err := json.Unmarshal([]byte(out), &cask); err != nil || len(cask.Feeds) != 1 {
+		t.Fatal(err, out)
+	}
+	times, _ := s.stored("gateway")
+	again := int64(0)
+	for n := 101; n <= 200; n++ {
+		again += int64(times[fmt.Sprint(n)])
+	}
+	if f := cask.Feeds[0]; f.Records+f.Lost != 300 || f.Lost != 100-again {
+		t.Errorf("%+v, of the lost hundred %d came again", f, again)
+	}
+	if forks := h.status().Forks; len(forks) != 1 || !strings.Contains(forks[0].What, "its database was set back") {
+		t.Errorf("%+v", forks)
+	}
+}
+
+// An outlet that is sent to another cask goes on there with what it has, and back.
+func TestAnOutletThatGoesToAnotherCaskLosesNothing(t *testing.T) {
+	s := newStore(t)
+	s.token("reef", "read")
+	s.token("gateway", "read") // so that they are there
+	h := s.host("gateway", s.token("*", "write"))
+	plan, err := os.ReadFile(h.plan)
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.start()
+	for i, cask := range []string{"gateway", "reef", "gateway", "reef"} {
+		h.setPlan(strings.Replace(string(plan), "cask: gateway", "cask: "+cask, 1))
+		h.reload()
+		h.sendNumbers(100*i+1, 100*i+100)
+		h.allDelivered()
+	}
+	gateway, _ := s.stored("gateway")
+	reef, _ := s.stored("reef")
+	for n := 1; n <= 400; n++ {
+		times := []int{gateway[fmt.Sprint(n)], reef[fmt.Sprint(n)]}
+		if in := (n - 1) / 100 % 2; times[in] != 1 || times[1-in] != 0 {
+			t.Fatalf("%d is %v times in the casks", n, times)
+		}
+	}
+	out, _, _ := s.ask(s.token("*", "read"), "cask", "show", "gateway", "--output", "json")
+	var cask client.CaskAndFeeds
+	if err := json.Unmarshal([]byte(out), &cask); err != nil || slices.ContainsFunc(cask.Feeds, func(f client.Feed) bool { return f.Lost > 0 }) {
+		t.Errorf("%v: %+v", err, cask.Feeds)
+	}
+	if forks := h.status().Forks; len(forks) > 0 {
+		t.Errorf("%+v", forks)
+	}
+}

@@ -1,0 +1,159 @@
+package ingest
+
+import (
+	"errors"
+	"slices"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"oakbarrel/client"
+	"oakbarrel/core/spool"
+	"oakbarrel/service/model"
+)
+
+// mostRuns bounds the list of runs that is kept of a feed.
+const mostRuns = 256
+
+// Lease compares what an agent shows of its runs with what the store has of its feed,
+// and gives the run the right to write where they fit. With asks.Look nothing is given.
+func Lease(db *gorm.DB, key FeedKey, asks client.Lease) (answer client.Leased, err error) {
+	err = db.Transaction(func(tx *gorm.DB) error {
+		answer = client.Leased{}
+		if answer.Store, err = model.StoreID(tx); err != nil {
+			return err
+		}
+		if asks.Store != "" && asks.Store != answer.Store {
+			answer.Elsewhere = true
+			return nil
+		}
+		feed, known, err := findFeed(tx, key)
+		if err != nil {
+			return err
+		}
+		if !known {
+			return begin(tx, key, asks, &answer)
+		}
+		return compare(tx, feed, asks, &answer)
+	})
+	return answer, err
+}
+
+// begin makes a feed that is new to the store. What was delivered to it before, and is
+// not here, the database has lost; what was delivered elsewhere is not missed.
+func begin(tx *gorm.DB, key FeedKey, asks client.Lease, answer *client.Leased) error {
+	feed := model.Feed{CaskID: key.CaskID, AgentID: key.AgentID, Outlet: key.Outlet, Generation: key.Generation, Base: asks.Confirmed, Confirmed: asks.Confirmed}
+	if asks.Store == answer.Store {
+		feed.Base, feed.Confirmed = asks.Base, asks.Base
+	}
+	answer.Confirmed, answer.Account = feed.Confirmed, accountOf(feed)
+	if asks.Look {
+		return nil
+	}
+	if err := tx.Create(&feed).Error; err != nil {
+		return err
+	}
+	return grant(tx, feed, asks)
+}
+
+// compare finds out whether the agent's folder is the one that the store knows.
+func compare(tx *gorm.DB, feed model.Feed, asks client.Lease, answer *client.Leased) error {
+	answer.Confirmed, answer.Link, answer.Account = feed.Confirmed, feed.Link, accountOf(feed)
+	var runs []model.FeedRun
+	if err := tx.Where("feed_id = ?", feed.ID).Order("id").Find(&runs).Error; err != nil {
+		return err
+	}
+	answer.Fork = forkOf(runs, feed, asks)
+	if answer.Fork != nil || asks.Look {
+		return nil
+	}
+	if feed.Run == asks.Run {
+		return nil
+	}
+	return grant(tx, feed, asks)
+}
+
+// forkOf tells where the agent's numbers and those of the store part, nil where they
+// do not.
+func forkOf(runs []model.FeedRun, feed model.Feed, asks client.Lease) *client.Fork {
+	knows := func(r model.FeedRun) bool {
+		return r.Run == asks.Run || slices.ContainsFunc(asks.Runs, func(own spool.Run) bool { return own.ID == r.Run })
+	}
+	newest := len(runs) - 1
+	if newest < 0 || knows(runs[newest]) {
+		if feed.Run == asks.Run || feed.Confirmed < asks.First {
+			return nil
+		}
+		f := &client.Fork{Last: asks.First - 1, Confirmed: feed.Confirmed, SameMachine: true}
+		if newest >= 0 {
+			f.Run, f.Since, f.SameMachine = runs[newest].Run, runs[newest].Granted, runs[newest].Machine == asks.Machine
+		}
+		return f
+	}
+	common := newest
+	for common >= 0 && !knows(runs[common]) {
+		common--
+	}
+	f := &client.Fork{Last: runs[common+1].First - 1, Confirmed: feed.Confirmed}
+	if common < 0 {
+		f.Last = feed.Base
+	}
+	f.Run, f.Since, f.SameMachine = runs[newest].Run, runs[common+1].Granted, runs[newest].Machine == asks.Machine
+	return f
+}
+
+// grant gives a run the lease of a feed: from now on it alone may write.
+func grant(tx *gorm.DB, feed model.Feed, asks client.Lease) error {
+	run := model.FeedRun{FeedID: feed.ID, Run: asks.Run, First: asks.First, Machine: asks.Machine, Granted: time.Now()}
+	if err := tx.Create(&run).Error; err != nil {
+		return err
+	}
+	if err := tx.Exec("DELETE FROM feed_runs WHERE feed_id = ? AND id <= (SELECT id FROM (SELECT id FROM feed_runs WHERE feed_id = ? ORDER BY id DESC LIMIT 1 OFFSET ?) AS old)", feed.ID, feed.ID, mostRuns).Error; err != nil {
+		return err
+	}
+	return tx.Model(&feed).Update("run", asks.Run).Error
+}
+
+// FeedKey is what tells feeds apart.
+type FeedKey struct {
+	CaskID                      uint64
+	AgentID, Outlet, Generation string
+}
+
+// findFeed returns a feed, and keeps others from changing it until the transaction ends.
+func findFeed(tx *gorm.DB, key FeedKey) (feed model.Feed, known bool, err error) {
+	err = tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("cask_id = ? AND agent_id = ? AND outlet = ? AND generation = ?", key.CaskID, key.AgentID, key.Outlet, key.Generation).Take(&feed).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return feed, false, nil
+	}
+	return feed, err == nil, err
+}
+
+// lockFeed is findFeed, which makes the feed where it is new.
+func lockFeed(tx *gorm.DB, key FeedKey) (feed model.Feed, err error) {
+	feed, known, err := findFeed(tx, key)
+	if err != nil || known {
+		return feed, err
+	}
+	err = tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&model.Feed{CaskID: key.CaskID, AgentID: key.AgentID, Outlet: key.Outlet, Generation: key.Generation}).Error
+	if err != nil {
+		return feed, err
+	}
+	feed, _, err = findFeed(tx, key)
+	return feed, err
+}
+
+func accountOf(f model.Feed) client.FeedAccount {
+	return client.FeedAccount{Base: f.Base, Came: f.Came, Shed: f.Shed, Lost: f.Lost, Refused: f.Refused}
+}
+
+// Confirmed tells how far a feed is committed.
+func Confirmed(db *gorm.DB, key FeedKey) (client.Confirmed, error) {
+	var feed model.Feed
+	err := db.Where("cask_id = ? AND agent_id = ? AND outlet = ? AND generation = ?", key.CaskID, key.AgentID, key.Outlet, key.Generation).Take(&feed).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		err = nil
+	}
+	return confirmedOf(feed), err
+}
