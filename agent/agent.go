@@ -169,7 +169,7 @@ func open(options Options) (*Agent, error) {
 	ways := &intake.Agent{Log: log, State: folder, Guard: a.guard, Memory: a.memory, Own: own, Ending: a.ending, HostName: a.hostName,
 		Pass: a.pass, Taken: a.takenOf, Forget: a.forgetSources}
 	out := &outlet.Agent{Log: log, State: folder, Guard: a.guard, Told: a.told, HostName: a.hostName,
-		Delivered: a.signalDelivery, Outlets: a.inForce, BetweenBatches: a.betweenBatches}
+		AllRead: a.allRead, Delivered: a.signalDelivery, Outlets: a.inForce, BetweenBatches: a.betweenBatches}
 	a.openEndpoint, a.openOutlet = ways.Open, out.Open
 	return a, nil
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"oakbarrel/agent/intake"
 	"oakbarrel/agent/outlet"
@@ -117,6 +118,18 @@ func (a *Agent) Followed() []client.FollowedFile {
 		files = append(files, f.Files()...)
 	}
 	return files
+}
+
+// lookTime is after how long the files that are there have surely been looked at.
+const lookTime = 5 * time.Second
+
+// allRead tells whether the files that are followed were all read to their ends since
+// the agent began.
+func (a *Agent) allRead() bool {
+	if len(a.following()) == 0 {
+		return true
+	}
+	return time.Since(a.since) > lookTime && !slices.ContainsFunc(a.Followed(), func(f client.FollowedFile) bool { return f.Behind > 0 })
 }
 
 // mostFollowed bounds the lists of files and of containers in a status.

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"oakbarrel/client"
 )
@@ -158,6 +159,59 @@ func TestAFolderThatIsSetBackLosesNothing(t *testing.T) {
 	if out, _, _ := run(t, "status", "--state", h.state); !strings.Contains(out, "it was set back") {
 		t.Errorf("status does not tell:\n%s", out)
 	}
+}
+
+// A folder that is set back reads lines of files again that have arrived: each is in
+// the store, and where it is there twice that is marked, and nothing else is.
+func TestAFolderThatIsSetBackMarksWhatItReadsAgain(t *testing.T) {
+	s := newStore(t)
+	h := s.host("gateway", s.token("gateway", "write"))
+	plan, err := os.ReadFile(h.plan)
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.setPlan(strings.Replace(string(plan), "intakes: {", `intakes: {pumps: {files: {paths: ["DIR/pumps*.log"], from: beginning}}, `, 1))
+	write := func(name string, first, last int) {
+		f, err := os.OpenFile(filepath.Join(h.dir, name), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer f.Close()
+		for n := first; n <= last; n++ {
+			fmt.Fprintln(f, n)
+		}
+	}
+	delivered := func(n int64) {
+		t.Helper()
+		h.eventually(fmt.Sprintf("%d records are taken and delivered", n), func() bool {
+			o := h.status().Outlets[0]
+			return o.In >= n && o.Held == 0 && o.Trouble == ""
+		})
+	}
+	write("pumps-a.log", 1, 100)
+	h.start()
+	delivered(100)
+	h.stop()
+	older := filepath.Join(h.dir, "older")
+	copyTo(t, h.state, older)
+	h.start()
+	write("pumps-a.log", 101, 150)
+	write("pumps-b.log", 201, 250)
+	delivered(100)
+	h.stop()
+	os.RemoveAll(h.state)
+	copyTo(t, older, h.state)
+	h.start()
+	write("pumps-a.log", 151, 200)
+	write("pumps-b.log", 251, 300)
+	delivered(200)
+	s.hasEach(1, 300)
+	h.within(15*time.Second, "what comes later is not marked", func() bool {
+		h.sendNumbers(1000, 1000)
+		h.allDelivered()
+		times, marked := s.stored("gateway")
+		return times["1000"] > marked["1000"]
+	})
 }
 
 // A copy of a folder whose agent lives on the same machine becomes another agent

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"net/http"
 
 	"oakbarrel/agent/state"
@@ -122,11 +123,30 @@ func (s *storeRoad) part(feed spool.Feed, f *client.Fork, here uint64) error {
 			return err
 		}
 	}
-	return s.newFeed(spool.Feed{Store: feed.Store, Base: done, Twice: s.heldByBoth(f)})
+	err := s.newFeed(spool.Feed{Store: feed.Store, Base: done, Twice: s.heldByBoth(f)})
+	s.endDoubt()
+	return err
+}
+
+// inDoubt stands for all numbers until the files are read to their ends: a folder that
+// was set back reads lines again that have arrived.
+const inDoubt = math.MaxUint64
+
+// endDoubt ends the doubt once all lines that were there have been read.
+func (s *storeRoad) endDoubt() {
+	if s.spool.Feed().Twice != inDoubt || !s.allRead() {
+		return
+	}
+	if err := s.spool.SetTwice(s.spool.State().Written); err != nil {
+		s.log.Warn("it cannot be written down that the files are read again; more is marked than need be", "outlet", s.outlet, "why", err)
+	}
 }
 
 // heldByBoth returns the last number of what a copy of the folder may have held too.
 func (s *storeRoad) heldByBoth(f *client.Fork) uint64 {
+	if f.SameMachine {
+		return inDoubt
+	}
 	if s.chain.begun() { // the copy was made while this run had the lease
 		return f.Last
 	}

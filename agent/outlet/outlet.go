@@ -42,6 +42,8 @@ type Agent struct {
 	Guard    *guard.Guard
 	Told     *History
 	HostName func() string
+	// AllRead tells whether the files that are followed were all read to their ends.
+	AllRead func() bool
 	// Delivered is called after each batch that another side has confirmed.
 	Delivered func()
 	// Outlets returns the outlets in force, in the order of the plan.

@@ -58,7 +58,7 @@ func (a *Agent) roadTo(s plan.Outlet, o *Spool) (road, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the service cannot be asked: %w", err)
 	}
-	return &storeRoad{service: service, self: a.State, outlet: s.Name, cask: s.Store.Cask, run: a.State.Run(), spool: o.spool, log: a.Log, host: a.HostName, heldAgain: o.holdAgain,
+	return &storeRoad{service: service, self: a.State, outlet: s.Name, cask: s.Store.Cask, run: a.State.Run(), spool: o.spool, log: a.Log, host: a.HostName, heldAgain: o.holdAgain, allRead: a.AllRead,
 		fileToken: func() (string, error) { return credential.Token(s.Store.Service.TokenFile) }}, nil
 }
 

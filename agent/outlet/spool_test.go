@@ -44,6 +44,8 @@ type took struct {
 	records   int
 	heads     []client.BatchHead
 	link      string
+
+	generation string
 }
 
 func (s *scriptedService) seen() took {
@@ -70,9 +72,12 @@ func (s *scriptedService) next() error {
 	return err
 }
 
-func (s *scriptedService) Lease(_ context.Context, _, _, _, _ string, asks client.Lease) (client.Leased, error) {
+func (s *scriptedService) Lease(_ context.Context, _, _, _, generation string, asks client.Lease) (client.Leased, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if generation != s.generation { // a feed that begins anew
+		s.generation, s.confirmed, s.link = generation, asks.Confirmed, ""
+	}
 	return client.Leased{Store: "store", Confirmed: s.confirmed, Link: s.link}, s.next()
 }
 
@@ -157,7 +162,7 @@ func newTestOutlet(t *testing.T, d disk.Disk, dir string, service *scriptedServi
 		t.Fatal(err)
 	}
 	o := spoolOn(sp, settings, nil, log, func() {})
-	o.road = &storeRoad{service: service, self: self{}, run: self{}.Run(), spool: sp, outlet: "centre", cask: "gateway", log: log, heldAgain: o.holdAgain}
+	o.road = &storeRoad{service: service, self: self{}, run: self{}.Run(), spool: sp, outlet: "centre", cask: "gateway", log: log, heldAgain: o.holdAgain, allRead: func() bool { return true }}
 	o.refusals = refusals{disk.OS, filepath.Join(t.TempDir(), "centre.jsonl")}
 	o.retry.chance = func(below time.Duration) time.Duration { return below / 2 }
 	go o.Run()
@@ -302,6 +307,31 @@ func TestASenderGoesOnWhereTheStoreIs(t *testing.T) {
 		pass(10 * time.Second)
 		if s := o.Status(); !strings.Contains(s.Trouble, "up to number 300") || s.Held != 1 {
 			t.Errorf("%+v", s)
+		}
+	})
+}
+
+// Where somebody else writes under the very run of an agent, as a machine does that was
+// copied while it ran, that is found out at the next batch, and nothing is lost.
+func TestATwinIsFoundOut(t *testing.T) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		o := newTestOutlet(t, disk.OS, dir, &scriptedService{})
+		defer o.end()
+		o.give(10)
+		pass(10 * time.Second)
+		o.service.mu.Lock()
+		o.service.confirmed, o.service.link = 15, "of the twin's batch"
+		o.service.mu.Unlock()
+		o.give(10) // of which the twin's five have the numbers
+		pass(10 * time.Second)
+		took := o.service.seen()
+		last := took.heads[len(took.heads)-1]
+		if s := o.Status(); took.records != 20 || s.Out != 20 || s.Held != 0 || s.Trouble != "" {
+			t.Errorf("%d records, %+v", took.records, s)
+		}
+		if took.generation == "" || last.First != 11 || last.Last != 20 || !last.Twice || last.Run == (self{}).Run() {
+			t.Errorf("generation %q, %+v", took.generation, last)
 		}
 	})
 }

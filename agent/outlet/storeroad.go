@@ -32,6 +32,7 @@ type storeRoad struct {
 	log          *slog.Logger
 	host         func() string
 	fileToken    func() (string, error) // the one that the plan names
+	allRead      func() bool            // tells whether all files are read to their ends
 	heldAgain    func(records int64)    // tells that records are held which had been delivered
 	chain        chain
 	builder      *block.Builder // of the next batch, nil before its first record
@@ -81,6 +82,7 @@ const inFlight = 3
 func (s *storeRoad) depth() int { return inFlight }
 
 func (s *storeRoad) pack(b spool.Batch, refused bool) delivery {
+	s.endDoubt()
 	head := client.BatchHead{Numbers: b.Numbers, Generation: s.spool.Feed().Generation, Run: s.run, Twice: b.Twice}
 	adds := client.FeedAccount{Came: int64(b.Records), Lost: int64(b.Lost)}
 	if refused {

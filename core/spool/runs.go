@@ -50,6 +50,17 @@ func (s *Spool) SetFeed(f Feed) error {
 	return err
 }
 
+// SetTwice notes up to which number records may be in an older generation too.
+func (s *Spool) SetTwice(number uint64) error {
+	s.saving.Lock()
+	defer s.saving.Unlock()
+	s.mu.Lock()
+	s.feed.Twice = number
+	f := s.feed
+	s.mu.Unlock()
+	return s.saveFact(feedKey, f)
+}
+
 // BeginRun notes that from now on a run gives the numbers out.
 func (s *Spool) BeginRun(id string) error {
 	s.saving.Lock()
