@@ -95,6 +95,14 @@ func (c *chain) begin(answer client.Leased) {
 	c.last.set(answer.Link)
 }
 
+// rewind has the next batch follow what is confirmed: what was sent since was refused.
+func (c *chain) rewind() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.sent, c.last = nil, newLink()
+	c.last.set(c.link)
+}
+
 // add makes a batch the next one, and returns its link and that of the one before.
 func (c *chain) add(adds client.FeedAccount) (before, own *link) {
 	c.mu.Lock()

@@ -23,6 +23,8 @@ type road interface {
 	add(number uint64, r *record.Record)
 	// reset forgets what was added.
 	reset()
+	// rewind has the next batch follow what is confirmed: what was packed since was refused.
+	rewind()
 	// pack makes a delivery of what was added, as the batch b. refused says that
 	// its one record is left out because it was refused. The delivery sends, and
 	// returns up to which number the other side has the feed then.
@@ -297,6 +299,7 @@ func (o *Spool) finish(ctx context.Context, to road, u *underWay) error {
 func (o *Spool) leaveOut(ctx context.Context, to road, bad *badBatch) (confirmed uint64, err error) {
 	o.spool.Rewind()
 	to.reset()
+	to.rewind()
 	var failed error
 	b, err := o.spool.Read(1, 1, func(_ uint64, r *record.Record) { failed = o.refusals.add(r, bad) })
 	if err = errors.Join(err, failed); err != nil {

@@ -99,7 +99,10 @@ func (self) KeepToken(_, _ string) error { return nil }
 
 func (s *scriptedService) SendBatch(ctx context.Context, agent, outlet, cask string, head client.BatchHead, payload []byte) (client.Confirmed, error) {
 	confirmed, err := s.take(ctx, head, payload)
-	return client.Confirmed{Confirmed: confirmed, Link: s.link}, err
+	if err != nil {
+		return client.Confirmed{}, err
+	}
+	return client.Confirmed{Confirmed: confirmed, Link: client.LinkOf(head.Previous, head)}, nil
 }
 
 func (s *scriptedService) take(ctx context.Context, head client.BatchHead, payload []byte) (uint64, error) {
@@ -122,6 +125,9 @@ func (s *scriptedService) take(ctx context.Context, head client.BatchHead, paylo
 	s.heads = append(s.heads, head)
 	if head.First != s.confirmed+1 {
 		return 0, &client.Problem{Status: 409, Detail: "another number is expected", Expected: s.confirmed + 1}
+	}
+	if head.Previous != s.link {
+		return 0, &client.Problem{Status: 409, Detail: "this feed has forked", Lease: true}
 	}
 	if s.poison != "" && len(payload) > 0 {
 		content, err := block.Decode(payload)

@@ -72,8 +72,9 @@ func (s *storeRoad) add(number uint64, r *record.Record) {
 	s.builder.Add(number, r)
 }
 
-func (s *storeRoad) reset() { s.builder = nil }
-func (s *storeRoad) close() {}
+func (s *storeRoad) reset()  { s.builder = nil }
+func (s *storeRoad) rewind() { s.chain.rewind() }
+func (s *storeRoad) close()  {}
 
 // inFlight is how many batches may be under way: while one is committed the
 // next is on its way, and another is compressed.
@@ -113,8 +114,8 @@ func (s *storeRoad) pack(b spool.Batch, refused bool) delivery {
 
 func (s *storeRoad) send(ctx context.Context, head client.BatchHead, payload []byte) (uint64, error) {
 	answer, err := s.service.SendBatch(ctx, s.self.AgentID(), s.outlet, s.cask, head, payload)
-	if differs := s.chain.confirmed(answer); err == nil && differs != "" {
-		s.self.AddFork(client.ForkStatus{Outlet: s.outlet, What: "the store's account of this feed is not that of the agent: " + differs, Mend: "look for what else writes into the database: oakbarrel store check"})
+	if err == nil {
+		s.compare(answer)
 	}
 	var problem *client.Problem
 	if !errors.As(err, &problem) {
@@ -129,6 +130,13 @@ func (s *storeRoad) send(ctx context.Context, head client.BatchHead, payload []b
 		err = &badBatch{problem}
 	}
 	return answer.Confirmed, err
+}
+
+// compare compares the store's account of the feed with what was sent.
+func (s *storeRoad) compare(answer client.Confirmed) {
+	if differs := s.chain.confirmed(answer); differs != "" {
+		s.self.AddFork(client.ForkStatus{Outlet: s.outlet, What: "the store's account of this feed is not that of the agent: " + differs, Mend: "look for what else writes into the database: oakbarrel store check"})
+	}
 }
 
 func hashOf(payload []byte) string {
