@@ -43,6 +43,9 @@ type Confirmed struct {
 	Account   FeedAccount `json:"account"`   // of the feed
 }
 
+// MostStatus bounds the status of an agent, in bytes as JSON.
+const MostStatus = 256 << 10
+
 // AgentStatus is what an agent says of itself.
 type AgentStatus struct {
 	_        struct{} `additionalProperties:"true"` // newer agents may tell more

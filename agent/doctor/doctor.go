@@ -13,7 +13,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -415,14 +414,9 @@ func (d *doctor) lookAtReceiver(ctx context.Context, o plan.Outlet) {
 
 // lookAtEncryption warns of a token that goes to another machine without encryption.
 func (d *doctor) lookAtEncryption(subject, address string) {
-	u, err := url.Parse(address)
-	if err != nil || u.Scheme != "http" || u.Hostname() == "localhost" {
-		return
+	if host, clear := plan.InTheClear(address); clear {
+		d.warn(subject, fmt.Sprintf(plan.InTheClearWhat, host), plan.InTheClearMend)
 	}
-	if ip := net.ParseIP(u.Hostname()); ip != nil && ip.IsLoopback() {
-		return
-	}
-	d.warn(subject, "the token goes to "+u.Host+" without encryption, for anybody on the way to read", "write https:// and let the other side have a certificate")
 }
 
 // lookAtNotice looks whether what a notice needs is there. It tells nobody.

@@ -6,6 +6,7 @@ package link
 
 import (
 	"context"
+	"encoding/json"
 	"time"
 
 	"oakbarrel/agent/credential"
@@ -81,11 +82,25 @@ func reportOnce(ctx context.Context, a Agent, c *client.Client) {
 
 // reportOf returns a status as the service takes it.
 func reportOf(s client.Status) client.AgentStatus {
-	r := client.AgentStatus{Host: s.Host, PlanHash: s.Plan.Hash, Status: s}
+	r := client.AgentStatus{Host: s.Host, PlanHash: s.Plan.Hash, Status: fit(s)}
 	for _, o := range s.Outlets {
 		r.Held += o.Held
 	}
 	return r
+}
+
+// fit returns a status that the service takes: with the files and containers that need
+// attention most, where all would be too much.
+func fit(s client.Status) client.Status {
+	for {
+		b, err := json.Marshal(s)
+		rest := len(s.Followed) + len(s.Containers) + len(s.Tended) + len(s.Damaged)
+		if err != nil || len(b) <= client.MostStatus || rest == 0 {
+			return s
+		}
+		s.Followed, s.Containers = s.Followed[:len(s.Followed)/2], s.Containers[:len(s.Containers)/2]
+		s.Tended, s.Damaged = s.Tended[:len(s.Tended)/2], s.Damaged[:len(s.Damaged)/2]
+	}
 }
 
 // Obey does what the service orders, until ctx ends.

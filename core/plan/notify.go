@@ -34,7 +34,7 @@ func (r *planReader) readNotify(outlet mapping, e entry, out *Outlet) {
 	case hasWebhook && hasMail:
 		r.fail(letter.at, "notify has both webhook_file and mail", "write two outlets")
 	case hasWebhook:
-		n.WebhookFile = r.path(webhook, "/etc/oakbarrel/duty.url")
+		n.WebhookFile = r.secret(webhook, r.path(webhook, "/etc/oakbarrel/duty.url"))
 	case hasMail:
 		r.readMail(letter, &n.Mail)
 	case !m.faulty:
@@ -87,7 +87,7 @@ func (r *planReader) readMail(e entry, to *Mail) {
 		if v, ok := r.text(user, "a name"); ok {
 			to.User = v.text
 		}
-		to.PasswordFile = r.path(password, "/etc/oakbarrel/mail.password")
+		to.PasswordFile = r.secret(password, r.path(password, "/etc/oakbarrel/mail.password"))
 	}
 }
 

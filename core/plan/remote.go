@@ -66,7 +66,8 @@ func (r *planReader) readWebOutlet(e entry, to *Remote) {
 		}
 	}
 	if e, ok := m.get("token_file"); ok {
-		to.TokenFile = r.path(e, "/etc/oakbarrel/receiver.token")
+		to.TokenFile = r.secret(e, r.path(e, "/etc/oakbarrel/receiver.token"))
+		r.warnInTheClear(e.at, to.Address)
 	}
 	if e, ok := m.get("headers"); ok {
 		to.Headers = r.readHeaders(e)

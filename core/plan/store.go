@@ -18,11 +18,12 @@ func (r *planReader) readService(e entry) (s Service) {
 		var all []string
 		for _, v := range r.oneOrMore(e, `an address, such as "https://logs.lantern.example:8440"`) {
 			all = append(all, r.webAddress(v, "the address of a service", "https://HOST:8440"))
+			r.warnInTheClear(positionOf(v.node), v.text)
 		}
 		s.URLs = strings.Join(all, " ")
 	}
 	if e, ok := m.require("token_file", "write token_file: /etc/oakbarrel/token, a file that holds a token for writing"); ok {
-		s.TokenFile = r.path(e, "/etc/oakbarrel/token")
+		s.TokenFile = r.secret(e, r.path(e, "/etc/oakbarrel/token"))
 	}
 	if e, ok := m.get("proxy"); ok {
 		if v, ok := r.text(e, `an address, such as "http://proxy.lantern.example:3128"`); ok {
@@ -83,7 +84,7 @@ func (r *planReader) readRemoteTLS(m mapping, encrypted bool) (t TLS) {
 	key, hasKey := m.get("key_file")
 	switch {
 	case hasCertificate && hasKey:
-		t.Certificate, t.KeyFile = r.besidePlan(certificate, "host.pem"), r.besidePlan(key, "host.key")
+		t.Certificate, t.KeyFile = r.besidePlan(certificate, "host.pem"), r.secret(key, r.besidePlan(key, "host.key"))
 	case hasCertificate:
 		r.fail(certificate.at, "certificate and key_file belong together", "write key_file: host.key, the file of the certificate's key")
 	case hasKey:

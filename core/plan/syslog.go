@@ -98,7 +98,7 @@ func (r *planReader) readTLS(m mapping, s *Syslog) {
 		s.Certificate = r.besidePlan(e, "host.pem")
 	}
 	if e, ok := m.require("key_file", "write key_file: host.key, the file of the certificate's key"); ok {
-		s.KeyFile = r.besidePlan(e, "host.key")
+		s.KeyFile = r.secret(e, r.besidePlan(e, "host.key"))
 	}
 	if e, ok := m.require("clients", "say who may connect: clients: ca.pem, clients: [sha256:…], or clients: anyone"); ok {
 		s.Clients = r.readClients(e)

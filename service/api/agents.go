@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -31,9 +32,9 @@ type statusInput struct {
 
 // takeStatus takes what an agent says of itself.
 func (a *API) takeStatus(ctx context.Context, in *statusInput) (*statusOutput, error) {
-	status, err := json.Marshal(in.Body.Status)
+	status, err := typedStatus(in.Body.Status)
 	if err != nil {
-		return nil, problem(http.StatusBadRequest, "this is not the status of an agent", "")
+		return nil, problem(http.StatusUnprocessableEntity, "this is not the status of an agent: "+err.Error(), "the service is to be of the agent's version, or a later one")
 	}
 	tallies, err := a.tallies(ctx, in.Agent, status)
 	if err != nil {
@@ -48,6 +49,26 @@ func (a *API) takeStatus(ctx context.Context, in *statusInput) (*statusOutput, e
 		return nil, a.unavailable(ctx, err)
 	}
 	return &statusOutput{client.StatusTaken{WantsPlan: known == 0}}, nil
+}
+
+// typedStatus returns what is said as a status that has nothing but what one has.
+func typedStatus(said any) ([]byte, error) {
+	b, err := json.Marshal(said)
+	switch {
+	case err != nil:
+		return nil, err
+	case len(b) > client.MostStatus:
+		return nil, fmt.Errorf("it has %d bytes, and may have %d", len(b), client.MostStatus)
+	case said == nil:
+		return nil, errors.New("it is empty")
+	}
+	var status client.Status
+	in := json.NewDecoder(bytes.NewReader(b))
+	in.DisallowUnknownFields()
+	if err := in.Decode(&status); err != nil {
+		return nil, err
+	}
+	return json.Marshal(status)
 }
 
 // tallies returns what is known of an agent's tallies with this status.

@@ -382,7 +382,7 @@ func (f *fixture) signIn(role string) *client.Client {
 func TestRolesAndTokensMayDoWhatTheyAreFor(t *testing.T) {
 	f := newFixture(t)
 	ctx := context.Background()
-	if _, err := f.writer(f.agent(7)).SendStatus(ctx, f.agent(7), client.AgentStatus{Host: "tide-gw", Status: map[string]any{"since": "now"}}); err != nil {
+	if _, err := f.writer(f.agent(7)).SendStatus(ctx, f.agent(7), client.AgentStatus{Host: "tide-gw", Status: client.Status{Host: "tide-gw"}}); err != nil {
 		t.Fatal(err)
 	}
 	acts := []struct {
@@ -453,7 +453,7 @@ func TestAnOrderWaitsForItsAgent(t *testing.T) {
 	if _, err := operator.GiveOrder(ctx, f.agent(8), client.NewOrder{Kind: "test_record"}); !errors.As(err, &p) || p.Status != 404 {
 		t.Errorf("an order for nobody: %v", err)
 	}
-	f.writer(f.agent(8)).SendStatus(ctx, f.agent(8), client.AgentStatus{Host: "tide-gw"})
+	f.writer(f.agent(8)).SendStatus(ctx, f.agent(8), client.AgentStatus{Host: "tide-gw", Status: client.Status{}})
 	if open, err := f.writer(f.agent(8)).WaitForOrders(ctx, f.agent(8), 0); err != nil || len(open) != 0 {
 		t.Errorf("%v, %v", open, err)
 	}
@@ -596,7 +596,7 @@ func TestPlansAreLookedAtInTheService(t *testing.T) {
 	const old = "oakbarrel: 1\nrules: [{name: errors, when: severity at least error, send: [all]}]\notherwise: {drop: true}\noutlets: {all: {file: {path: /var/log/lantern/all.log, keep: forever}}}\n"
 	hash := sha256.Sum256([]byte(old))
 	p := client.AgentPlan{Hash: hex.EncodeToString(hash[:]), Text: old}
-	status := client.AgentStatus{Host: "tide-gw", PlanHash: p.Hash}
+	status := client.AgentStatus{Host: "tide-gw", PlanHash: p.Hash, Status: client.Status{}}
 	if taken, err := f.writer(f.agent(20)).SendStatus(ctx, f.agent(20), status); err != nil || !taken.WantsPlan {
 		t.Errorf("%+v, %v", taken, err)
 	}

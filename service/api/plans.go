@@ -157,7 +157,7 @@ func (a *API) planOf(ctx context.Context, in *AgentPath) (*planTextOutput, error
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	return &planTextOutput{client.AgentPlan{Hash: row.Hash, Text: string(row.Text)}}, nil
+	return &planTextOutput{client.AgentPlan{Hash: row.Hash, Text: string(plan.Hide(row.Text))}}, nil
 }
 
 type takePlanInput struct {
@@ -170,7 +170,7 @@ func (a *API) takePlan(ctx context.Context, in *takePlanInput) (*struct{}, error
 	if plan.Hash([]byte(in.Body.Text)) != in.Body.Hash {
 		return nil, problem(http.StatusBadRequest, "the plan is not the one whose hash was announced", "")
 	}
-	row := model.AgentPlan{AgentID: in.Agent, Hash: in.Body.Hash, Text: []byte(in.Body.Text)}
+	row := model.AgentPlan{AgentID: in.Agent, Hash: in.Body.Hash, Text: plan.Hide([]byte(in.Body.Text))}
 	if err := a.DB.WithContext(ctx).Save(&row).Error; err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
