@@ -36,6 +36,9 @@ func (a *app) viewsKeepCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:     "keep NAME",
 		Short:   "Keep a search under a name, in the place of the one that had it",
+		Long: `Keep a search under a name, in the place of the one that had it. It is one's own:
+that of the account, or of the token, with which it was kept. With --shared it is
+for all, which takes an operator.`,
 		Example: `  oakbarrel views keep 'ticket faults' --cask gateway --since 1d --where 'host is kelp-01 and severity at least error'`,
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -58,6 +61,7 @@ func (a *app) viewsKeepCommand() *cobra.Command {
 			return a.printViews(views, err)
 		},
 	}
+	c.Flags().BoolVar(&v.Shared, "shared", false, "for all, and not for oneself alone; it takes an operator")
 	c.Flags().StringVar(&v.Cask, "cask", "", "name of the cask (default: every one that may be read)")
 	c.Flags().StringVar(&v.Since, "since", "15m", "how long ago: 15m, 2h, 7d")
 	c.Flags().StringVar(&v.Where, "where", "", "condition that the records meet")
@@ -90,13 +94,17 @@ func (a *app) printViews(views []client.View, err error) error {
 	if a.json() {
 		return a.printJSON(views)
 	}
-	rows := [][]string{{"VIEW", "CASK", "SINCE", "KEPT BY", "WHERE"}}
+	rows := [][]string{{"VIEW", "CASK", "SINCE", "FOR", "KEPT BY", "WHERE"}}
 	for _, v := range views {
 		cask := v.Cask
 		if cask == "" {
 			cask = "every one"
 		}
-		rows = append(rows, []string{v.Name, cask, v.Since, v.By, v.Where})
+		whose := "oneself"
+		if v.Shared {
+			whose = "all"
+		}
+		rows = append(rows, []string{v.Name, cask, v.Since, whose, v.By, v.Where})
 	}
 	a.table(rows)
 	return nil

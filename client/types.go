@@ -262,13 +262,15 @@ type Replace struct {
 	Minutes int `json:"minutes" minimum:"1" maximum:"43200" doc:"for which the other token may come"`
 }
 
-// View is a search that somebody has kept, for everybody.
+// View is a search that somebody has kept, for themselves or for all.
 type View struct {
 	Name  string `json:"name" minLength:"1" maxLength:"64"`
 	Cask  string `json:"cask,omitempty" maxLength:"64"` // "" for every one
 	Since string `json:"since" pattern:"^([0-9]+[smhd])?$" doc:"how long ago, such as 1h"`
 	Where string `json:"where,omitempty" maxLength:"10000"`
 	By    string `json:"by,omitempty" readOnly:"true"` // who kept it
+
+	Shared bool `json:"shared,omitempty"` // for all; it takes an operator
 }
 
 // Act is what somebody did or read.

@@ -395,8 +395,15 @@ func TestTheConsole(t *testing.T) {
 	b.waitForText("300 shown")
 	b.waitFor(`location.search.includes("range=6h")`)
 	t.Setenv("OAKBARREL_URL", s.url())
-	t.Setenv("OAKBARREL_TOKEN", s.token("gateway", "read"))
-	expect(t, 0, "amara", "", "views")
+	read := s.token("gateway", "read")
+	t.Setenv("OAKBARREL_TOKEN", read)
+	expect(t, 1, "", "no view \"tickets\"", "count", "--view", "tickets") // it is amara's own
+	shared := []string{"views", "keep", "tickets", "--since", "6h", "--where", "app is ticketd", "--shared"}
+	expect(t, 3, "", "a view for all takes an operator", shared...)
+	t.Setenv("OAKBARREL_TOKEN", s.token("*", "admin"))
+	expect(t, 0, "all", "", shared...)
+	t.Setenv("OAKBARREL_TOKEN", read)
+	expect(t, 3, "", "a view for all takes an operator", "views", "drop", "tickets")
 	expect(t, 0, "300", "", "count", "--view", "tickets")
 	expect(t, 0, "1", "", "count", "--view", "tickets", "--where", "text has word 12")
 	expect(t, 1, "", "no view \"nothing\"", "read", "--view", "nothing")

@@ -167,8 +167,8 @@ export async function keepView(v: View): Promise<View[]> {
   return (await ask("/views", asJSON("PUT", v))).json();
 }
 
-export async function dropView(name: string): Promise<View[]> {
-  return (await ask("/views?" + new URLSearchParams({ name }), { method: "DELETE" })).json();
+export async function dropView(name: string, shared: boolean): Promise<View[]> {
+  return (await ask("/views?" + new URLSearchParams({ name, shared: String(shared) }), { method: "DELETE" })).json();
 }
 
 // order gives an agent an order, and returns what came of it.

@@ -53,6 +53,14 @@ func OfToken(t model.Token) Visitor {
 	return Visitor{Name: cmp.Or(t.Label, "a token"), Token: t.May, Cask: t.CaskID, Agent: t.AgentID, TokenID: t.ID}
 }
 
+// Owner names the visitor as nobody else is named.
+func (v Visitor) Owner() string {
+	if v.Token == "" {
+		return "account " + v.Name
+	}
+	return fmt.Sprintf("token %d", v.TokenID)
+}
+
 // Refusal says what a visitor may not do, and how to mend it.
 type Refusal struct{ What, Mend string }
 

@@ -8,20 +8,21 @@ import (
 	"gorm.io/gorm/clause"
 
 	"oakbarrel/client"
+	"oakbarrel/service/access"
 	"oakbarrel/service/model"
 )
 
 type viewsOutput struct{ Body []client.View }
 
-// views lists the searches that were kept. They are the same for everybody.
+// views lists the searches that the visitor has kept, and those that are for all.
 func (a *API) views(ctx context.Context, _ *struct{}) (*viewsOutput, error) {
 	var rows []model.View
-	if err := a.DB.WithContext(ctx).Order("name").Find(&rows).Error; err != nil {
+	if err := a.DB.WithContext(ctx).Where("owner IN ?", []string{visitor(ctx).Owner(), ""}).Order("name, owner DESC").Find(&rows).Error; err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
 	out := &viewsOutput{Body: []client.View{}}
 	for _, r := range rows {
-		out.Body = append(out.Body, client.View{Name: r.Name, Cask: r.Cask, Since: r.Since, Where: r.Where, By: r.By})
+		out.Body = append(out.Body, client.View{Name: r.Name, Cask: r.Cask, Since: r.Since, Where: r.Where, By: r.By, Shared: r.Owner == ""})
 	}
 	return out, nil
 }
@@ -34,7 +35,14 @@ func (a *API) keepView(ctx context.Context, in *keepViewInput) (*viewsOutput, er
 	if _, err := a.query(ctx, &Range{Cask: v.Cask, Where: v.Where}); err != nil {
 		return nil, err
 	}
-	row := model.View{Name: v.Name, Cask: v.Cask, Since: v.Since, Where: v.Where, By: visitor(ctx).Name, Changed: time.Now()}
+	owner := visitor(ctx).Owner()
+	if v.Shared {
+		if err := mayShare(ctx); err != nil {
+			return nil, err
+		}
+		owner = ""
+	}
+	row := model.View{Owner: owner, Name: v.Name, Cask: v.Cask, Since: v.Since, Where: v.Where, By: visitor(ctx).Name, Changed: time.Now()}
 	if err := a.DB.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&row).Error; err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
@@ -42,17 +50,39 @@ func (a *API) keepView(ctx context.Context, in *keepViewInput) (*viewsOutput, er
 	return a.views(ctx, nil)
 }
 
-type dropViewInput struct {
-	Name string `query:"name" required:"true"`
+// mayShare returns nil where the visitor may say what views all have.
+func mayShare(ctx context.Context) error {
+	if refusal := visitor(ctx).Need(access.Operate); refusal != nil {
+		return problem(http.StatusForbidden, "a view for all takes an operator: "+refusal.What, refusal.Mend)
+	}
+	return nil
 }
 
+type dropViewInput struct {
+	Name   string `query:"name" required:"true"`
+	Shared bool   `query:"shared" doc:"the one that is for all, where there is one of one's own too"`
+}
+
+// dropView drops a view of one's own, or else one that is for all.
 func (a *API) dropView(ctx context.Context, in *dropViewInput) (*viewsOutput, error) {
-	done := a.DB.WithContext(ctx).Where("name = ?", in.Name).Delete(&model.View{})
-	if done.Error != nil {
-		return nil, a.unavailable(ctx, done.Error)
+	var row model.View
+	owners := []string{visitor(ctx).Owner(), ""}
+	if in.Shared {
+		owners = []string{""}
 	}
-	if done.RowsAffected == 0 {
+	found := a.DB.WithContext(ctx).Where("name = ? AND owner IN ?", in.Name, owners).Order("owner DESC").Limit(1).Find(&row)
+	switch {
+	case found.Error != nil:
+		return nil, a.unavailable(ctx, found.Error)
+	case found.RowsAffected == 0:
 		return nil, problem(http.StatusNotFound, "there is no view of that name", "oakbarrel views lists those that there are")
+	case row.Owner == "":
+		if err := mayShare(ctx); err != nil {
+			return nil, err
+		}
+	}
+	if err := a.DB.WithContext(ctx).Where("name = ? AND owner = ?", row.Name, row.Owner).Delete(&model.View{}).Error; err != nil {
+		return nil, a.unavailable(ctx, err)
 	}
 	a.record(ctx, "drop view", in.Name)
 	return a.views(ctx, nil)

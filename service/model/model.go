@@ -220,6 +220,7 @@ type Act struct {
 
 // View is a search that somebody has kept.
 type View struct {
+	Owner   string `gorm:"size:80;primaryKey"` // "account NAME" or "token ID", "" for all
 	Name    string `gorm:"size:64;primaryKey"`
 	Cask    string `gorm:"size:64"` // "" for every one
 	Since   string `gorm:"size:32"` // how long ago, such as 1h
@@ -311,6 +312,14 @@ var migrations = []*gormigrate.Migration{{
 		random := make([]byte, 16)
 		rand.Read(random)
 		return tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&Store{ID: 1, Name: hex.EncodeToString(random)}).Error
+	},
+}, {
+	ID: "0016 views of one's own",
+	Migrate: func(tx *gorm.DB) error {
+		if tx.Migrator().HasColumn(&View{}, "owner") {
+			return nil
+		}
+		return tx.Exec("ALTER TABLE views ADD COLUMN owner VARCHAR(80) NOT NULL DEFAULT '', DROP PRIMARY KEY, ADD PRIMARY KEY (owner, name)").Error
 	},
 }}
 
