@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"strconv"
 	"time"
 
@@ -94,7 +95,8 @@ service before the database. An agent holds what it has until it gets another on
 				return usageError("the id of a token is a number, not %q; oakbarrel token list tells it", args[0])
 			}
 			err = revokeToken(c.Context(), id, &who, databaseFile)
-			if errors.Is(err, access.ErrUnknown) {
+			var problem *client.Problem
+			if errors.Is(err, access.ErrUnknown) || errors.As(err, &problem) && problem.Status == http.StatusNotFound {
 				return codedError{exitNo, fmt.Errorf("there is no token %d; oakbarrel token list tells those that there are", id)}
 			}
 			if err != nil {

@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { removeAccount, revokeToken, setAccount, setPassword, type Act, type GivenAccount, type GivenToken, type SentInvitation } from "./api";
-import { keys, useAccounts, useAudit, useInvitations, useIsAdmin, useTokens } from "./queries";
+import { adopt, removeAccount, revokeToken, setAccount, setPassword, type Act, type GivenAccount, type GivenToken, type Joining, type SentInvitation } from "./api";
+import { keys, useAccounts, useAudit, useInvitations, useIsAdmin, useJoinings, useTokens } from "./queries";
 import { ago, clock, day } from "./time";
 import { Alert, Button, Card, control, Field, Table } from "./ui";
 
@@ -17,6 +17,7 @@ export default function Access() {
       <OwnPassword />
       {isAdmin && <Accounts />}
       {isAdmin && <Tokens />}
+      {isAdmin && <Waiting />}
       {isAdmin && <Invitations />}
       {isAdmin && <Audit />}
     </div>
@@ -121,6 +122,31 @@ function Tokens() {
   );
 }
 
+// Waiting shows the agents that bring the token of another one, and lets them in.
+function Waiting() {
+  const waiting = useJoinings();
+  const letIn = useChange(keys.joinings, adopt);
+  const problem = waiting.error ?? letIn.error;
+  if (!problem && !waiting.data?.length) return null;
+  return (
+    <Card title="Hosts that wait to be let in">
+      {problem && <Alert className="mb-2">{problem.message}</Alert>}
+      <Table columns={["agent", "says it is", "brings the token of", "since", ""]}>
+        {waiting.data?.map((j: Joining) => (
+          <tr key={j.agent_id}>
+            <td className={`${cell} font-mono text-xs`}>{j.agent_id}</td>
+            <td className={cell}>{j.host}</td>
+            <td className={cell}>{j.sender} <span className="font-mono text-xs text-soft">{j.was.slice(0, 8)}</span></td>
+            <td className={cell}>{ago(j.since)}</td>
+            <td className={cell}><Sure what="let in" label={`agent ${j.agent_id}`} onSure={() => letIn.mutate(j.agent_id)} /></td>
+          </tr>
+        ))}
+      </Table>
+      <p className="mt-2 text-sm text-soft">A copy of a machine, or of a state folder, becomes another agent by itself, and holds what it has until it is let in. Whoever has stolen a token can ask, too: let in what you know.</p>
+    </Card>
+  );
+}
+
 function Invitations() {
   const invitations = useInvitations();
   return (
@@ -135,7 +161,7 @@ function Invitations() {
               <td className={cell}>{i.label || <span className="text-soft">its own name</span>}</td>
               <td className={cell}>{i.by}</td>
               <td className={cell}>{day(new Date(i.ends))} {clock(new Date(i.ends))}</td>
-              <td className={cell}>{i.used ? <>used {ago(i.used)} by agent <span className="font-mono text-xs">{i.agent_id.slice(0, 8)}</span></> : new Date(i.ends) < new Date() ? <span className="text-soft">not used, over</span> : "waits"}</td>
+              <td className={cell}>{i.used ? <>used {i.uses > 1 ? `${i.times} of ${i.uses} times, last ` : ""}{ago(i.used)} by agent <span className="font-mono text-xs">{i.agent_id.slice(0, 8)}</span></> : new Date(i.ends) < new Date() ? <span className="text-soft">not used, over</span> : i.uses > 1 ? `waits for ${i.uses} hosts` : "waits"}</td>
             </tr>
           ))}
         </Table>

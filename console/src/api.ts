@@ -42,6 +42,7 @@ export type Order = Said["Order"];
 export type Outlet = Said["OutletStatus"];
 export type Piece = Said["Piece"];
 export type SentInvitation = Said["SentInvitation"];
+export type Joining = Said["Joining"];
 export type SetForecast = Said["Set"];
 export type Told = Said["Told"];
 export type Verdict = Said["Verdict"];
@@ -152,15 +153,16 @@ export async function setCask(name: string, to: Retention): Promise<CaskAndFeeds
 }
 
 // invite makes an invitation as one text, the same that the command makes.
-export async function invite(cask: string, label: string): Promise<{ text: string; ends: string }> {
-  const made = await post<{ code: string; ends: string; fingerprint: string }>("/invitations", { cask, label, minutes: 60 });
+export async function invite(cask: string, label: string, uses: number): Promise<{ text: string; ends: string; uses: number }> {
+  const made = await post<{ code: string; ends: string; fingerprint: string }>("/invitations", { cask, label, uses, minutes: uses > 1 ? 24 * 60 : 60 });
   const ticket = JSON.stringify({ u: location.origin, c: made.code, f: made.fingerprint || undefined });
-  return { text: "barrel-" + btoa(ticket).replace(/\+/g, "-").replace(/\//g, "_").replace(/=+$/, ""), ends: made.ends };
+  return { text: "barrel-" + btoa(ticket).replace(/\+/g, "-").replace(/\//g, "_").replace(/=+$/, ""), ends: made.ends, uses };
 }
 
 export const setAccount = (name: string, role: GivenAccount["role"]) => ask(`/accounts/${encodeURIComponent(name)}`, asJSON("PATCH", { role }));
 export const removeAccount = (name: string) => ask(`/accounts/${encodeURIComponent(name)}`, { method: "DELETE" });
 export const revokeToken = (id: number) => ask(`/tokens/${id}`, { method: "DELETE" });
+export const adopt = (agent: string) => ask(`/agents/${agent}/adopt`, { method: "POST" });
 export const setPassword = (old: string, next: string) => ask("/session/password", asJSON("PUT", { old, new: next }));
 
 export async function keepView(v: View): Promise<View[]> {

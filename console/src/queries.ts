@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { checkPlan, get, planOf, type Account, type Act, type Cask, type CaskAndFeeds, type GivenAccount, type GivenToken, type Host, type SentInvitation, type View } from "./api";
+import { checkPlan, get, planOf, type Account, type Act, type Cask, type CaskAndFeeds, type GivenAccount, type GivenToken, type Host, type Joining, type SentInvitation, type View } from "./api";
 
 // keys are the names under which answers are remembered: each has one type.
 export const keys = {
@@ -15,6 +15,7 @@ export const keys = {
   accounts: ["accounts"],
   tokens: ["tokens"],
   invitations: ["invitations"],
+  joinings: ["joinings"],
   audit: ["audit"],
   hour: ["hour"],
   priorities: ["priorities"],
@@ -42,4 +43,5 @@ export const useViews = (enabled: boolean) => useQuery({ queryKey: keys.views, q
 export const useAccounts = () => useQuery({ queryKey: keys.accounts, queryFn: ({ signal }) => get<GivenAccount[]>("/accounts", signal), refetchInterval: 5000 });
 export const useTokens = () => useQuery({ queryKey: keys.tokens, queryFn: ({ signal }) => get<GivenToken[]>("/tokens", signal), refetchInterval: 5000 });
 export const useInvitations = () => useQuery({ queryKey: keys.invitations, queryFn: ({ signal }) => get<SentInvitation[]>("/invitations", signal), refetchInterval: 5000 });
+export const useJoinings = () => useQuery({ queryKey: keys.joinings, queryFn: ({ signal }) => get<Joining[]>("/joinings", signal), refetchInterval: 5000 });
 export const useAudit = () => useQuery({ queryKey: keys.audit, queryFn: ({ signal }) => get<Act[]>("/audit?limit=100", signal), refetchInterval: 5000 });
