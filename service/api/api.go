@@ -44,7 +44,9 @@ type API struct {
 	// Patience is for how long a piece of a body is waited for, 0 for 10 s.
 	Patience time.Duration
 
-	room room // for batches
+	room  room  // for batches
+	seats seats // for readers
+	live  seats // for live views
 }
 
 // Handler returns the interface as a handler of net/http.
@@ -55,7 +57,7 @@ func (a *API) Handler() http.Handler {
 	g.NoMethod(func(c *gin.Context) {
 		answer(c, problem(http.StatusMethodNotAllowed, "this address does not take "+c.Request.Method, ""))
 	})
-	g.Use(gin.CustomRecoveryWithWriter(io.Discard, a.recovered), sameOrigin, rememberAddress)
+	g.Use(gin.CustomRecoveryWithWriter(io.Discard, a.recovered), sameOrigin, rememberAddress, endUnread)
 	g.NoRoute(pages)
 	a.register(humagin.New(g, config()))
 	g.POST(root+"/feeds/:agent/:outlet", untyped(a.admitFeed), a.batch)
@@ -91,11 +93,11 @@ func (a *API) register(api huma.API) {
 	handle(api, "DELETE /views", "Drop a search that was kept", a.need(access.Read), a.dropView)
 	handle(api, "GET /hosts", "The agents that were heard", a.need(access.Read), a.hosts)
 	handle(api, "GET /status", "What each agent says of itself", a.need(access.Read), a.statuses)
-	handle(api, "GET /records", "Search: a line of JSON for each record", a.need(access.Read), a.records)
-	handle(api, "GET /neighbours", "What came before and after a record, the oldest first", a.need(access.Read), a.neighbours)
+	handle(api, "GET /records", "Search: a line of JSON for each record", a.seated(a.need(access.Read)), a.records)
+	handle(api, "GET /neighbours", "What came before and after a record, the oldest first", a.seated(a.need(access.Read)), a.neighbours)
 	handle(api, "GET /follow", "Follow: a server-sent event for each record that is committed from now on", a.need(access.Read), a.follow)
-	handle(api, "GET /counts", "Count records", a.need(access.Read), a.counts)
-	handle(api, "GET /histogram", "Count records in equal parts of a span, by severity", a.need(access.Read), a.histogram)
+	handle(api, "GET /counts", "Count records", a.seated(a.need(access.Read)), a.counts)
+	handle(api, "GET /histogram", "Count records in equal parts of a span, by severity", a.seated(a.need(access.Read)), a.histogram)
 	handle(api, "GET /feeds/{agent}/{outlet}", "Which number of a feed is committed last", typed(a.admitFeed), a.feed)
 	handle(api, "POST /feeds/{agent}/{outlet}/lease", "Ask for the right of a run of an agent to write into a feed", a.needAgent(), a.lease)
 	handle(api, "GET /agents/{agent}", "What one agent says of itself", a.need(access.Read), a.agent)
@@ -107,9 +109,9 @@ func (a *API) register(api huma.API) {
 	handle(api, "GET /agents/{agent}/plan", "The plan that an agent has in force", a.need(access.Read), a.planOf)
 	handle(api, "PUT /agents/{agent}/plan", "Tell the plan that an agent has in force", a.needAgent(), a.takePlan)
 	handle(api, "GET /plans/words", "The words that plans are made of", a.need(access.Read), a.planWords)
-	handle(api, "POST /plans/check", "What is wrong in a plan, and where its records can go", a.need(access.Read), a.checkPlan)
-	handle(api, "POST /plans/explain", "What each rule of a plan says of a message", a.need(access.Read), a.explainPlan)
-	handle(api, "POST /plans/compare", "What another plan would do with what a cask holds", a.need(access.Read), a.comparePlans)
+	handle(api, "POST /plans/check", "What is wrong in a plan, and where its records can go", a.seated(a.need(access.Read)), a.checkPlan)
+	handle(api, "POST /plans/explain", "What each rule of a plan says of a message", a.seated(a.need(access.Read)), a.explainPlan)
+	handle(api, "POST /plans/compare", "What another plan would do with what a cask holds", a.seated(a.need(access.Read)), a.comparePlans)
 	handle(api, "POST /invitations", "Invite a host: a code for a token of its own", a.need(access.Admin), a.invite)
 	handle(api, "POST /accept", "Use the code of an invitation up", nil, a.accept)
 	handle(api, "POST /agents/{agent}/revoke", "Take away the tokens that an agent was given for invitations", a.need(access.Admin), a.revoke)

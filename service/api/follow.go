@@ -65,7 +65,15 @@ func (a *API) follow(ctx context.Context, in *Range) (*huma.StreamResponse, erro
 		return nil, err
 	}
 	q.Limit = math.MaxInt
-	wake, stop := a.Hub.follow(q.Casks)
+	who := visitor(ctx).Owner()
+	if a.live.take(who, mostLive, mostLiveEach) != nil {
+		return nil, tooManyReaders()
+	}
+	wake, end := a.Hub.follow(q.Casks)
+	stop := func() {
+		end()
+		a.live.leave(who)
+	}
 	var last uint64
 	if err := a.DB.WithContext(ctx).Model(&model.Block{}).Select("COALESCE(MAX(id), 0)").Scan(&last).Error; err != nil {
 		stop()
@@ -79,6 +87,16 @@ func (a *API) follow(ctx context.Context, in *Range) (*huma.StreamResponse, erro
 	}}, nil
 }
 
+// since finds what came since, in its turn among all readers.
+func (a *API) since(ctx context.Context, q search.Query, last *uint64, each func(search.Hit) error) error {
+	who := visitor(ctx).Owner()
+	if err := a.seats.wait(ctx, who); err != nil {
+		return err
+	}
+	defer a.seats.leave(who)
+	return a.Search.Since(ctx, q, last, each)
+}
+
 // stream writes what comes after the block last until nobody listens any more.
 func (a *API) stream(ctx context.Context, q search.Query, last uint64, wake <-chan struct{}, w gin.ResponseWriter) {
 	fmt.Fprint(w, ": following\n\n")
@@ -86,7 +104,7 @@ func (a *API) stream(ctx context.Context, q search.Query, last uint64, wake <-ch
 	poll := time.NewTicker(pollTime)
 	defer poll.Stop()
 	for {
-		err := a.Search.Since(ctx, q, &last, func(h search.Hit) error {
+		err := a.since(ctx, q, &last, func(h search.Hit) error {
 			_, err := fmt.Fprintf(w, "data: %s\n\n", h.JSON)
 			return err
 		})
