@@ -34,7 +34,8 @@ const Outlet = "import"
 const (
 	mostRecords = 20_000
 	mostBytes   = 4 << 20
-	longest     = 1 << 20 // bytes of a line that are read; what is over is cut off
+	mostMinutes = block.MaxMinutes / 2 // the records of a line that was joined come with it
+	longest     = 1 << 20              // bytes of a line that are read; what is over is cut off
 )
 
 // Options says how files are imported.
@@ -76,7 +77,7 @@ func File(ctx context.Context, path string, o Options) (Result, error) {
 		return r, err
 	}
 	defer content.Close()
-	s := &sender{ctx: ctx, options: o, id: id, confirmed: confirmed, batches: make(chan batch, 1), result: &r}
+	s := &sender{ctx: ctx, options: o, id: id, confirmed: confirmed, minutes: map[int64]bool{}, batches: make(chan batch, 1), result: &r}
 	sent := make(chan error, 1)
 	go func() { sent <- s.send() }()
 	err = s.read(content)
@@ -171,6 +172,7 @@ type sender struct {
 	number    uint64
 	builder   block.Builder
 	first     uint64
+	minutes   map[int64]bool // since 1970, of the records of the block
 	batches   chan batch
 	result    *Result
 }
@@ -263,14 +265,16 @@ func (s *sender) pass(out *lines.Out, end bool) error {
 			s.first = s.number
 		}
 		s.builder.Add(s.number, &out.Batch.Records[i])
+		s.minutes[out.Batch.Records[i].Time.Sec/60] = true
 	}
 	s.result.Fell = out.Fell
 	out.Reset()
-	if s.first == 0 || !end && s.builder.Len() < mostRecords && s.builder.Size() < mostBytes {
+	if s.first == 0 || !end && s.builder.Len() < mostRecords && s.builder.Size() < mostBytes && len(s.minutes) < mostMinutes {
 		return s.ctx.Err()
 	}
 	b := batch{first: s.first, last: s.number, payload: s.builder.Finish(nil)}
 	s.first = 0
+	clear(s.minutes)
 	select {
 	case s.batches <- b:
 		return nil

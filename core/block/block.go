@@ -31,6 +31,8 @@ const (
 const (
 	MaxRecords = 1 << 20
 	MaxBody    = 64 << 20 // bytes, uncompressed
+	MaxText    = 1 << 20  // bytes of a text, or of structured data, that a store takes
+	MaxMinutes = 1000     // that a block for a store may span: each is counted in a row
 )
 
 // The columns of a body, in their order. Each is its length and its bytes.

@@ -88,12 +88,36 @@ func Index(compressed []byte) (*Block, Words, error) {
 func Open(compressed []byte) (*Block, error) {
 	d := decoders.Get().(*zstd.Decoder)
 	defer decoders.Put(d)
+	size, err := sizeOf(compressed)
+	if err != nil {
+		return nil, err
+	}
 	body, err := d.DecodeAll(compressed, nil)
 	if err != nil {
 		return nil, damaged(err.Error())
 	}
+	if len(body) > size {
+		return nil, damaged("it unpacks to more than it says")
+	}
 	b := &Block{body: len(body)}
 	return b, b.split(body)
+}
+
+// sizeOf returns how many bytes a block says that it unpacks to, at most: one that does
+// not say it has less than 256 (RFC 8878, section 3.1.1.1.4). One that says more than a
+// block may have is damaged.
+func sizeOf(compressed []byte) (int, error) {
+	var h zstd.Header
+	err := h.Decode(compressed)
+	switch {
+	case err != nil:
+		return 0, damaged(err.Error())
+	case !h.HasFCS && len(compressed) < 1<<10:
+		return 255, nil
+	case !h.HasFCS || h.FrameContentSize > MaxBody:
+		return 0, damaged("its size")
+	}
+	return int(h.FrameContentSize), nil
 }
 
 func (b *Block) split(body []byte) error {
@@ -164,6 +188,7 @@ func (b *Block) splitTexts(column int) bool {
 // write makes the columns of texts plain, from a record on; those before are
 // missing. Their words go into the filter, where there is one.
 func (b *Block) write(from int, filter *filterBuilder) (err error) {
+	most := MaxBody
 	for _, column := range []int{texts, data, raws} {
 		if b.held[column].ids == nil {
 			continue
@@ -171,9 +196,10 @@ func (b *Block) write(from int, filter *filterBuilder) (err error) {
 		if column == raws {
 			filter = nil // nobody asks which words they have
 		}
-		if b.columns[column], b.columns[column+1], err = b.held[column].texts(from, MaxBody, filter); err != nil {
+		if b.columns[column], b.columns[column+1], err = b.held[column].texts(from, most, filter); err != nil {
 			return err
 		}
+		most -= len(b.columns[column+1])
 	}
 	b.from, b.indexed = from, false
 	return nil
@@ -276,6 +302,19 @@ func (b *Block) EachTime(f func(t record.Stamp, p record.Priority)) error {
 		f(t, record.Priority(b.columns[priorities][i]))
 	}
 	return nil
+}
+
+// LongestText returns the bytes of the longest text, structured data or raw message of
+// a block that Decode or Index gave.
+func (b *Block) LongestText() (longest int) {
+	for _, column := range []int{texts, data, raws} {
+		for lengths := b.columns[column]; len(lengths) > 0; {
+			size, n := binary.Uvarint(lengths)
+			longest = max(longest, int(size)-1)
+			lengths = lengths[max(1, n):]
+		}
+	}
+	return longest
 }
 
 // Texts returns the texts of all records, end to end. They are the block's own.

@@ -47,6 +47,8 @@ type API struct {
 	room  room  // for batches
 	seats seats // for readers
 	live  seats // for live views
+
+	opening, committing seats // for batches
 }
 
 // Handler returns the interface as a handler of net/http.

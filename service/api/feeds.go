@@ -7,8 +7,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"net/http"
 	"regexp"
+	"runtime"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -101,6 +103,14 @@ func (a *API) lease(ctx context.Context, in *leaseInput) (*leasedOutput, error) 
 	return &leasedOutput{leased}, nil
 }
 
+// mostOpening is how many blocks are unpacked at a time, of one sender half as many: each
+// takes a core, and up to twice [block.MaxBody] of memory.
+func mostOpening() int { return runtime.GOMAXPROCS(0) }
+
+// mostCommitting is how many batches of one sender wait for their commit at a time, so
+// that its own come behind those of others.
+const mostCommitting = 8
+
 // batch takes a batch; the answer means that it is committed.
 func (a *API) batch(c *gin.Context) {
 	confirmed, err := a.takeBatch(c)
@@ -128,9 +138,19 @@ func (a *API) takeBatch(c *gin.Context) (confirmed client.Confirmed, err error) 
 		return confirmed, err
 	}
 	defer body.release()
-	if err := a.openBatch(c, b, body.Bytes()); err != nil {
+	who := visitor(ctx).Owner()
+	if err := a.opening.wait(ctx, who, mostOpening(), max(1, mostOpening()/2)); err != nil {
 		return confirmed, err
 	}
+	err = a.openBatch(c, b, body.Bytes())
+	a.opening.leave(who)
+	if err != nil {
+		return confirmed, err
+	}
+	if err := a.committing.wait(ctx, who, math.MaxInt, mostCommitting); err != nil {
+		return confirmed, err
+	}
+	defer a.committing.leave(who)
 	confirmed, err = a.Queue.Take(ctx, b)
 	return confirmed, a.refusalOf(ctx, b, err)
 }

@@ -90,7 +90,7 @@ func (a *API) follow(ctx context.Context, in *Range) (*huma.StreamResponse, erro
 // since finds what came since, in its turn among all readers.
 func (a *API) since(ctx context.Context, q search.Query, last *uint64, each func(search.Hit) error) error {
 	who := visitor(ctx).Owner()
-	if err := a.seats.wait(ctx, who); err != nil {
+	if err := a.seats.wait(ctx, who, mostSeats(), mostSeats()/2); err != nil {
 		return err
 	}
 	defer a.seats.leave(who)

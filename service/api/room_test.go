@@ -2,16 +2,24 @@ package api_test
 
 import (
 	"bufio"
+	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
 	"net/http"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
+	"github.com/klauspost/compress/zstd"
+
 	"oakbarrel/client"
+	"oakbarrel/core/record"
+	"oakbarrel/core/spool"
 	"oakbarrel/service/access"
 )
 
@@ -90,5 +98,74 @@ func TestASlowUploadIsEnded(t *testing.T) {
 	answer, err := http.ReadResponse(bufio.NewReader(conn), nil)
 	if err != nil || answer.StatusCode != http.StatusRequestTimeout {
 		t.Errorf("%+v, %v", answer, err)
+	}
+}
+
+// A block that unpacks to more than it says, has a text that is too long, or whose
+// records take the committer too long to count, is refused; with those that are in
+// bounds the feed goes on.
+func TestBlocksInBadFaithAreRefused(t *testing.T) {
+	f, ctx := newFixture(t), context.Background()
+	send := func(records []record.Record) error {
+		head, payload := pack(1, records)
+		_, err := f.writer(f.agent(1)).SendBatch(ctx, f.agent(1), "centre", f.cask, head, payload)
+		return err
+	}
+	long := some(1)
+	long[0].Text = bytes.Repeat([]byte("x"), 1<<20+1)
+	if err := send(long); !refusedWith(err, 422) || !strings.Contains(err.Error(), "may have 1048576") {
+		t.Errorf("a long text: %v", err)
+	}
+	scattered := some(1001)
+	for i := range scattered {
+		scattered[i].Time.Sec += int64(i) * 60
+	}
+	if err := send(scattered); !refusedWith(err, 422) || !strings.Contains(err.Error(), "of 1001 minutes") {
+		t.Errorf("many minutes: %v", err)
+	}
+	bomb, err := zstd.NewWriter(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	payload := bomb.EncodeAll(make([]byte, 65<<20), nil)
+	sum := sha256.Sum256(payload)
+	head := client.BatchHead{Numbers: spool.Numbers{First: 1, Last: 1}, Hash: hex.EncodeToString(sum[:])}
+	if _, err := f.writer(f.agent(1)).SendBatch(ctx, f.agent(1), "centre", f.cask, head, payload); !refusedWith(err, 422) {
+		t.Errorf("a bomb of %d bytes: %v", len(payload), err)
+	}
+	long[0].Text = long[0].Text[:1<<20]
+	if err := send(long); err != nil {
+		t.Error(err)
+	}
+}
+
+// A host that floods the store with blocks that are slow to commit takes its own turns
+// alone: another's batch is committed within a second.
+func TestAFloodKeepsNoOtherWaiting(t *testing.T) {
+	f := newFixture(t)
+	ctx, cancel := context.WithCancel(context.Background())
+	var flooding sync.WaitGroup
+	defer flooding.Wait()
+	defer cancel()
+	for n := range 40 { // outlets of one agent
+		flooding.Go(func() {
+			for first := uint64(1); ctx.Err() == nil; first += 1000 {
+				records := some(1000)
+				for i := range records {
+					records[i].Time.Sec += int64(i+n*1000) * 60
+				}
+				head, payload := pack(first, records)
+				f.write.SendBatch(ctx, f.agent(1), fmt.Sprint("flood", n), f.cask, head, payload)
+			}
+		})
+	}
+	time.Sleep(500 * time.Millisecond)
+	honest := f.writer(f.agent(2))
+	for i := range 5 {
+		head, payload := pack(uint64(1+10*i), some(10))
+		began := time.Now()
+		if _, err := honest.SendBatch(ctx, f.agent(2), "centre", f.cask, head, payload); err != nil || time.Since(began) > time.Second {
+			t.Errorf("the honest one waits %s: %v", time.Since(began), err)
+		}
 	}
 }

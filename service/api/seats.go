@@ -60,9 +60,9 @@ func (s *seats) leave(who string) {
 }
 
 // wait takes a seat, and waits for one if need be, until ctx ends.
-func (s *seats) wait(ctx context.Context, who string) error {
+func (s *seats) wait(ctx context.Context, who string, most, each int) error {
 	for {
-		changed := s.take(who, mostSeats(), mostSeats()/2)
+		changed := s.take(who, most, each)
 		if changed == nil {
 			return nil
 		}
@@ -84,7 +84,7 @@ func (a *API) seated(need huma.Middlewares) huma.Middlewares {
 		who := visitor(ctx.Context()).Owner()
 		waiting, cancel := context.WithTimeout(ctx.Context(), seatTime)
 		defer cancel()
-		if a.seats.wait(waiting, who) != nil {
+		if a.seats.wait(waiting, who, mostSeats(), mostSeats()/2) != nil {
 			answer(humagin.Unwrap(ctx), tooManyReaders())
 			return
 		}

@@ -94,7 +94,12 @@ func (b *Batch) read() error {
 		return err
 	}
 	b.header, b.words = content.Header(), words
-	b.counts, err = countsOf(content)
+	if longest := content.LongestText(); longest > block.MaxText {
+		return fmt.Errorf("a text has %d bytes, and may have %d", longest, block.MaxText)
+	}
+	if b.counts, err = countsOf(content); err == nil && len(b.counts) > block.MaxMinutes {
+		err = fmt.Errorf("its records are of %d minutes; send them in parts of %d at most", len(b.counts), block.MaxMinutes)
+	}
 	return err
 }
 
