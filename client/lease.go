@@ -29,6 +29,7 @@ type Leased struct {
 	Confirmed uint64      `json:"confirmed"` // the last number of the feed that is committed
 	Link      string      `json:"link"`      // of the last batch, which the next one names
 	Account   FeedAccount `json:"account"`
+	MostBytes int64       `json:"most_bytes"` // of a block
 	Fork      *Fork       `json:"fork"` // the folder is not the one that the store knows; nothing is given
 }
 

@@ -64,6 +64,9 @@ func Run(ctx context.Context, o Options) error {
 	committing, stop := context.WithCancel(context.Background())
 	defer stop()
 	a := &api.API{DB: db, Search: search.New(db), Orders: orders.New(committing, db), Hub: hub, Log: o.Log, Secure: o.Certificate != "", Queue: ingest.NewQueue(committing, db, hub.Grown)}
+	if a.MostBlock, err = model.MostBlock(db); err != nil {
+		return fmt.Errorf("ask the database what it takes: %w", err)
+	}
 	keeper := &keep.Keeper{DB: db, Log: o.Log, Now: time.Now}
 	go keeper.Run(committing)
 	if o.Certificate != "" {

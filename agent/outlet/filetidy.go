@@ -27,7 +27,7 @@ func (o *File) rollSets(r rollRequest) {
 		done := client.RolledSet{Outlet: o.settings.Name, Path: s.path}
 		rolled, err := false, error(nil)
 		if written {
-			rolled, err = s.writer.Roll()
+			rolled, err = s.writer.RollEarly()
 		}
 		switch pieces, _ := s.writer.Pieces(); {
 		case err != nil:

@@ -75,6 +75,7 @@ func (s *storeRoad) lease(ctx context.Context, here uint64) (uint64, error) {
 		}
 	}
 	s.chain.begin(answer)
+	s.mostBytes.Store(answer.MostBytes)
 	return s.goBack(answer, here)
 }
 

@@ -44,6 +44,7 @@ func newNoticeRoad(s plan.Outlet, host func() string, told func(client.Told)) *n
 func (n *noticeRoad) begin(_ context.Context, here uint64) (uint64, error) { return here, nil }
 func (n *noticeRoad) add(_ uint64, r *record.Record)                       { n.gatherer.Add(r) }
 func (n *noticeRoad) reset()                                               { n.gatherer.Reset() }
+func (n *noticeRoad) atMost(bytes int) int                                 { return bytes }
 func (n *noticeRoad) rewind()                                              {}
 func (n *noticeRoad) close()                                               { n.http.CloseIdleConnections() }
 

@@ -29,6 +29,8 @@ type road interface {
 	// its one record is left out because it was refused. The delivery sends, and
 	// returns up to which number the other side has the feed then.
 	pack(b spool.Batch, refused bool) delivery
+	// atMost returns how many bytes of records a batch may have, of so many that the plan allows.
+	atMost(bytes int) int
 	// depth is how many deliveries may be under way at a time.
 	depth() int
 	// close ends what is open.
@@ -238,7 +240,7 @@ func (o *Spool) atMost(s plan.Spool) int {
 // there is nothing to read.
 func (o *Spool) launch(ctx context.Context, to road, s plan.Spool) (*underWay, error) {
 	to.reset()
-	b, err := o.spool.Read(o.atMost(s), s.Bytes, to.add)
+	b, err := o.spool.Read(o.atMost(s), to.atMost(s.Bytes), to.add)
 	if err != nil || b.Last < b.First {
 		return nil, err
 	}

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"sync"
+	"sync/atomic"
 
 	"oakbarrel/client"
 	"oakbarrel/core/block"
@@ -35,6 +36,7 @@ type storeRoad struct {
 	allRead      func() bool            // tells whether all files are read to their ends
 	heldAgain    func(records int64)    // tells that records are held which had been delivered
 	chain        chain
+	mostBytes    atomic.Int64   // of a block that the store takes, 0 for as many as the plan says
 	builder      *block.Builder // of the next batch, nil before its first record
 
 	mu    sync.Mutex
@@ -81,6 +83,13 @@ func (s *storeRoad) close()  {}
 const inFlight = 3
 
 func (s *storeRoad) depth() int { return inFlight }
+
+func (s *storeRoad) atMost(bytes int) int {
+	if most := int(s.mostBytes.Load()); most > 0 {
+		return min(bytes, most) // it is packed, and has less then
+	}
+	return bytes
+}
 
 func (s *storeRoad) pack(b spool.Batch, refused bool) delivery {
 	s.endDoubt()

@@ -63,8 +63,9 @@ func newSyslogRoad(to plan.Remote) (*syslogRoad, error) {
 
 func (s *syslogRoad) begin(_ context.Context, here uint64) (uint64, error) { return here, nil }
 
-func (s *syslogRoad) reset()  { s.stream, s.ends = s.stream[:0], s.ends[:0] }
-func (s *syslogRoad) rewind() {}
+func (s *syslogRoad) reset()               { s.stream, s.ends = s.stream[:0], s.ends[:0] }
+func (s *syslogRoad) atMost(bytes int) int { return bytes }
+func (s *syslogRoad) rewind()              {}
 
 func (s *syslogRoad) add(_ uint64, r *record.Record) {
 	s.message = s.append(s.message[:0], r)

@@ -61,7 +61,8 @@ func newWebRoad(s plan.Outlet, agentID string, host func() string) (*webRoad, er
 func (w *webRoad) begin(_ context.Context, here uint64) (uint64, error) { return here, nil }
 func (w *webRoad) close()                                               { w.http.CloseIdleConnections() }
 
-func (w *webRoad) rewind() {}
+func (w *webRoad) atMost(bytes int) int { return bytes }
+func (w *webRoad) rewind()              {}
 
 func (w *webRoad) reset() {
 	w.body = w.body[:0]

@@ -140,6 +140,8 @@ func (t *tender) rollDue(s *roll.Tended, path string, dry bool) bool {
 	due, why, err := s.Due()
 	if t.now && err == nil && !due && s.Size() > 0 {
 		due, why = true, "somebody has asked for it"
+		s.Early(true)
+		defer s.Early(false)
 	}
 	switch {
 	case errors.Is(err, fs.ErrNotExist): // renamed, and not made again yet

@@ -37,6 +37,17 @@ type Piece struct {
 	owed    []int64    // of each outlet that the piece waits for: how many records it had got by then
 	id      int        // in the list of its writer
 	found   bool       // it was there before this run
+	early   bool       // it was rolled before its time, see inTime
+}
+
+func (p Piece) isEarly() bool { return p.early || p.Line != nil && p.Line.Early }
+
+// bytes returns how many bytes the piece has uncompressed, as far as that is known.
+func (p Piece) bytes() int64 {
+	if p.Line != nil {
+		return p.Line.Bytes
+	}
+	return p.Size
 }
 
 // before gives the order in which pieces were written.

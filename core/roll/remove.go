@@ -53,7 +53,7 @@ func (w *Writer) removeExcess(removed func(Removal)) error {
 		}
 	}
 	w.mu.Lock()
-	why := s.Keep.excess(w.pieces, w.size, now, func(p Piece) bool { return owes(p.owed, done) || unreadIDs[p.id] })
+	why := s.Keep.excess(w.pieces, w.size, s, now, func(p Piece) bool { return owes(p.owed, done) || unreadIDs[p.id] })
 	oldest := append([]Piece(nil), w.pieces[:len(why)]...)
 	w.mu.Unlock()
 	for i, p := range oldest {

@@ -170,14 +170,14 @@ func TestKeep(t *testing.T) {
 		{Keep{DaysAtMost: 8}, 0, 2}, {Keep{Pieces: 7, DaysAtMost: 9}, 0, 3}, {Keep{}, 1 << 40, 0}, {Keep{Pieces: 10}, 0, 0}, {Keep{Pieces: 7}, 0, 3}, {Keep{Days: 10}, 0, 0}, {Keep{Days: 4}, 0, 6}, {Keep{Total: 1000}, 0, 0},
 		{Keep{Total: 1000}, 1, 1}, {Keep{Total: 50}, 0, 10}, {Keep{Pieces: 8, Days: 9, Total: 500}, 0, 5},
 	} {
-		if got := c.keep.excess(pieces, c.live, now, func(Piece) bool { return false }); len(got) != c.want {
+		if got := c.keep.excess(pieces, c.live, Settings{}, now, func(Piece) bool { return false }); len(got) != c.want {
 			t.Errorf("%+v with %d live: %v go, want %d", c.keep, c.live, got, c.want)
 		}
 		want := 0 // only what may stay for no longer goes, where all are owed
 		if c.keep.DaysAtMost > 0 {
 			want = 10 - c.keep.DaysAtMost
 		}
-		if got := c.keep.excess(pieces, c.live, now, func(Piece) bool { return true }); len(got) != want {
+		if got := c.keep.excess(pieces, c.live, Settings{}, now, func(Piece) bool { return true }); len(got) != want {
 			t.Errorf("%+v with %d live: %v go that are owed, want %d", c.keep, c.live, got, want)
 		}
 	}

@@ -41,6 +41,7 @@ type TallyLine struct {
 	Format   string     `json:"format"` // in force when it was closed
 	At       time.Time  `json:"at"`     // of the event
 	Late     bool       `json:"late,omitempty"`
+	Early    bool       `json:"early,omitempty"` // it was rolled before its time, because somebody ordered it
 	Why      string     `json:"why,omitempty"` // a piece was removed
 	Previous string     `json:"previous"`      // the hash of the line before, "" for the first
 }

@@ -46,7 +46,7 @@ func (w *Writer) TallyNew(ctx context.Context) error {
 			return nil
 		}
 		s := w.Settings()
-		line := TallyLine{Event: Closed, Name: p.Name(), Size: p.Size, At: w.now(), Late: p.found}
+		line := TallyLine{Event: Closed, Name: p.Name(), Size: p.Size, At: w.now(), Late: p.found, Early: p.early}
 		if s.Format != nil {
 			line.Format = s.Format.String()
 		}

@@ -87,7 +87,7 @@ func (t *Tended) Due() (due bool, why string, err error) {
 	if st.Size() == 0 {
 		return false, "it is empty", nil
 	}
-	if s.Size > 0 && st.Size() >= s.Size {
+	if s.Size > 0 && t.earlyBytes()+st.Size() >= s.Size {
 		return true, fmt.Sprintf("it has %d bytes, and is rolled at %d", st.Size(), s.Size), nil
 	}
 	if s.Every.Never() {
@@ -148,6 +148,7 @@ func (t *Tended) Rename() (piece string, err error) {
 	if err != nil {
 		return "", err
 	}
+	p.early = t.early
 	// Somebody may have put another file there between the two looks.
 	if now, err := t.folder.Lstat(p.Path); err != nil || !disk.IsSame(st, now) {
 		t.disk.RenameNew(p.Path, t.settings.Path)
@@ -156,6 +157,10 @@ func (t *Tended) Rename() (piece string, err error) {
 	t.add(p)
 	return p.Path, t.disk.SyncFolder("")
 }
+
+// Early has what is rolled until it is called again come before its time, because
+// somebody orders it: Keep removes nothing sooner for it.
+func (t *Tended) Early(early bool) { t.early = early }
 
 // Copy copies the file aside and cuts it to nothing. What the program writes
 // between the last read and the cut is lost; window is that time.
@@ -174,6 +179,7 @@ func (t *Tended) Copy() (piece string, window time.Duration, err error) {
 		return "", 0, err
 	}
 	p := t.next(t.now())
+	p.early = t.early
 	if t.Settings().Counted {
 		p.Path = countedName(path, 1)
 	}

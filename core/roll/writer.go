@@ -66,6 +66,7 @@ type Writer struct {
 	places  map[string]int   // of the sources in marks
 	noted   map[string]int64 // the marks that the file of intents tells
 	dirty   bool             // written, and not synced
+	early   bool             // what is rolled now is rolled because somebody orders it
 
 	settled func(path string) bool // whether a new piece is written to no more; nil where it never is
 
@@ -197,10 +198,18 @@ func (w *Writer) Adopt() error {
 	if err != nil {
 		return err
 	}
+	tally, _ := ReadTally(s.Path) // what is wrong with it is told when it is opened
+	closed := map[string]*TallyLine{}
+	for _, l := range tally.Living() {
+		closed[l.Name] = &l
+	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for i := range pieces {
 		pieces[i].id, pieces[i].found = w.newID(), true
+		if l := closed[pieces[i].Name()]; l != nil && !pieces[i].Counted && l.Early {
+			pieces[i].Line = l
+		}
 	}
 	w.pieces, w.known = pieces, true
 	w.wake()
@@ -300,7 +309,8 @@ func (w *Writer) WriteTaken(lines []byte, taken []Taken) (written int, err error
 		if err := w.Settings().Floor.Check(filepath.Dir(w.path)); err != nil {
 			return written, err
 		}
-		if limit := w.Settings().Size; limit > 0 && w.size+int64(n) > limit {
+		size := w.Settings().Size
+		if limit := size - w.earlyBytes(); size > 0 && w.size+int64(n) > limit {
 			fit := bytes.LastIndexByte(rest[:max(0, min(int64(n), limit-w.size))], '\n') + 1
 			switch {
 			case fit > 0:
@@ -492,6 +502,38 @@ func (w *Writer) survey() error {
 	return nil
 }
 
+// RollEarly is Roll before its time, because somebody orders it: Keep removes nothing
+// sooner for it.
+func (w *Writer) RollEarly() (rolled bool, err error) {
+	w.early = true
+	defer func() { w.early = false }()
+	return w.Roll()
+}
+
+// earlyBytes returns how many bytes stand in pieces behind where the file would have been
+// rolled last without any order. It is rolled at the size that they and it have together,
+// so that no order changes where it is rolled.
+func (w *Writer) earlyBytes() (bytes int64) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	last := len(w.pieces) - 1
+	if last < 0 || !w.pieces[last].isEarly() {
+		return 0
+	}
+	s, now := w.settings, w.now()
+	ends := rolledAt(w.pieces, s, now)
+	for i := last; i >= 0 && ends[i].IsZero(); i-- {
+		if !s.Every.Never() && !now.Before(s.Every.Next(s.in(w.pieces[i].Stamp))) {
+			break // of a period that is over
+		}
+		bytes += w.pieces[i].bytes()
+	}
+	if bytes+w.size > w.settings.Size { // the file begins behind where it would have been rolled
+		return 0
+	}
+	return bytes
+}
+
 // Roll closes the live file, if it has any record, and tells whether it did.
 // It is for the goroutine of Write.
 func (w *Writer) Roll() (rolled bool, err error) {
@@ -531,6 +573,7 @@ func (w *Writer) roll(at time.Time) error {
 		return fmt.Errorf("roll: %w", err)
 	}
 	w.drop()
+	piece.early = w.early
 	w.add(piece)
 	w.wake()
 	if err := w.disk.SyncFolder(filepath.Dir(w.path)); err != nil {

@@ -44,6 +44,9 @@ type API struct {
 	// Patience is for how long a piece of a body is waited for, 0 for 10 s.
 	Patience time.Duration
 
+	// MostBlock bounds the blocks that the database takes, in bytes, 0 for 32 MiB.
+	MostBlock int64
+
 	room  room  // for batches
 	seats seats // for readers
 	live  seats // for live views

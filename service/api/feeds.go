@@ -96,6 +96,7 @@ func (a *API) lease(ctx context.Context, in *leaseInput) (*leasedOutput, error) 
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
+	leased.MostBytes = a.mostBlock()
 	if f := leased.Fork; f != nil && !in.Body.Look {
 		detail := fmt.Sprintf("outlet %s: its folder is a copy, or was set back, behind number %d; run %s has the lease since %s", in.Outlet, f.Last, f.Run, f.Since.UTC().Format(time.RFC3339))
 		a.noteFor(ctx, agentName(in.Agent), "fork", detail)
@@ -110,6 +111,14 @@ func mostOpening() int { return runtime.GOMAXPROCS(0) }
 // mostCommitting is how many batches of one sender wait for their commit at a time, so
 // that its own come behind those of others.
 const mostCommitting = 8
+
+// mostBlock returns how many bytes a block may have.
+func (a *API) mostBlock() int64 {
+	if a.MostBlock > 0 {
+		return min(a.MostBlock, maxBlock)
+	}
+	return maxBlock
+}
 
 // batch takes a batch; the answer means that it is committed.
 func (a *API) batch(c *gin.Context) {

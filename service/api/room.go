@@ -87,8 +87,8 @@ func (b *body) release() { b.room.leave(b.sender, b.taken) }
 // what is announced, so that whoever announces much and sends nothing takes none.
 func (a *API) readBody(c *gin.Context) (b *body, err error) {
 	size, sender := c.Request.ContentLength, visitor(c.Request.Context()).TokenID
-	if size > maxBlock {
-		return nil, tooLarge()
+	if size > a.mostBlock() {
+		return nil, a.tooLarge()
 	}
 	if !a.room.fits(sender, max(size, 0)) {
 		return nil, noRoom()
@@ -98,7 +98,10 @@ func (a *API) readBody(c *gin.Context) (b *body, err error) {
 	defer deadlines.SetReadDeadline(time.Time{})
 	for more := true; more; {
 		deadlines.SetReadDeadline(time.Now().Add(a.patience()))
-		if more, err = b.readPiece(c.Request.Body, size); err != nil {
+		if more, err = b.readPiece(c.Request.Body, size); err == nil && int64(b.Len()) > a.mostBlock() {
+			err = a.tooLarge()
+		}
+		if err != nil {
 			b.release()
 			return nil, err
 		}
@@ -119,8 +122,6 @@ func (b *body) readPiece(from io.Reader, announced int64) (more bool, err error)
 	}
 	n, err := io.CopyN(&b.Buffer, from, bodyPiece)
 	switch {
-	case b.Len() > maxBlock:
-		return false, tooLarge()
 	case err == nil:
 		return true, nil
 	case err == io.EOF:
@@ -140,8 +141,8 @@ func (a *API) patience() time.Duration {
 	return bodyTime
 }
 
-func tooLarge() error {
-	return problem(http.StatusRequestEntityTooLarge, "the block is too large", "a block has at most 32 MiB")
+func (a *API) tooLarge() error {
+	return problem(http.StatusRequestEntityTooLarge, "the block is too large", fmt.Sprintf("a block has at most %d KiB", a.mostBlock()>>10))
 }
 
 func noRoom() error {

@@ -169,3 +169,19 @@ func TestAFloodKeepsNoOtherWaiting(t *testing.T) {
 		}
 	}
 }
+
+// Where the database takes little at once, agents are told, and a larger block is
+// refused with what fits.
+func TestAgentsAreToldHowMuchTheDatabaseTakes(t *testing.T) {
+	f := newFixture(t)
+	f.api.MostBlock = 64 << 10
+	l := &leaser{f: f}
+	l.runs = []spool.Run{{ID: runID(1), First: 1}}
+	if answer := l.ask(client.Lease{Run: runID(1), First: 1}); answer.MostBytes != 64<<10 {
+		t.Errorf("%+v", answer)
+	}
+	_, err := f.writer(f.agent(1)).SendBatch(context.Background(), f.agent(1), "centre", f.cask, client.BatchHead{}, make([]byte, 64<<10+1))
+	if !refusedWith(err, 413) || !strings.Contains(err.Error(), "at most 64 KiB") {
+		t.Error(err)
+	}
+}

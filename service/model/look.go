@@ -14,6 +14,19 @@ type Finding struct{ What, Mend string }
 // what is kept beside it.
 const leastPacket = 40 << 20
 
+// MostBlock returns how many bytes a block may have for the database to take it, with
+// what is kept beside it.
+func MostBlock(db *gorm.DB) (int64, error) {
+	var packet int64
+	err := db.Raw("SELECT @@global.max_allowed_packet").Scan(&packet).Error
+	return max(packet-besideBlock, leastBlock), err
+}
+
+const (
+	besideBlock = 512 << 10 // bytes of a block's row that are not the block
+	leastBlock  = 64 << 10
+)
+
 // mostApart is how far the clocks of the service and of the database may be apart.
 const mostApart = 5 * time.Second
 
@@ -29,7 +42,7 @@ func Look(db *gorm.DB) (found []Finding, err error) {
 		return nil, err
 	}
 	if is.Packet < leastPacket {
-		found = append(found, Finding{fmt.Sprintf("the database takes no more than %d MiB at once, so that large batches are refused and stay with their agents", is.Packet>>20), "set max_allowed_packet=64M in the database's configuration"})
+		found = append(found, Finding{fmt.Sprintf("the database takes no more than %d MiB at once, so that agents are told to send smaller batches", is.Packet>>20), "set max_allowed_packet=64M in the database's configuration"})
 	}
 	if is.Charset != "utf8mb4" {
 		found = append(found, Finding{"the database's character set is " + is.Charset + ", so that not every name can be kept", "make the database with CHARACTER SET utf8mb4"})
