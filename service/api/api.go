@@ -88,7 +88,7 @@ func (a *API) register(api huma.API) {
 	handle(api, "POST /session", "Sign in", nil, a.signIn)
 	handle(api, "GET /session", "Who has signed in", a.need(access.Read), a.who)
 	handle(api, "DELETE /session", "Sign out", nil, a.signOut)
-	handle(api, "PUT /session/password", "Change one's own password, and end one's other sessions", a.need(access.Read), a.setPassword)
+	handle(api, "PUT /session/password", "Change one's own password, and end one's other sessions", typed(a.admitAccount), a.setPassword)
 	handle(api, "GET /casks", "The casks that may be read", a.need(access.Read), a.casks)
 	handle(api, "GET /casks/{cask}", "A cask, and the feeds that flow into it", a.need(access.Read), a.cask)
 	handle(api, "PATCH /casks/{cask}", "Change for how long a cask keeps its records", a.need(access.Admin), a.setCask)

@@ -75,6 +75,15 @@ func (a *API) admit(c *gin.Context, what string) (v access.Visitor, err error) {
 	return v, nil
 }
 
+// admitAccount lets in who has signed in.
+func (a *API) admitAccount(c *gin.Context) (access.Visitor, error) {
+	v, err := a.admit(c, access.Read)
+	if err == nil && v.Role == "" {
+		err = problem(http.StatusForbidden, "a token has no password", "sign in with the account")
+	}
+	return v, err
+}
+
 // admitAgent lets an agent speak for itself. A token that was not used before is
 // that of this agent from now on.
 func (a *API) admitAgent(c *gin.Context) (v access.Visitor, err error) {
