@@ -23,6 +23,8 @@ type identity interface {
 	AddFork(client.ForkStatus)
 	// KeepToken keeps a token that the store gave in the place of another one.
 	KeepToken(of, token string) error
+	// ForgetToken lets go of such a token, and tells whether there was one.
+	ForgetToken() bool
 }
 
 // errNewFeed says that the numbers go to a feed that is begun anew: ask again.
@@ -55,8 +57,11 @@ func (s *storeRoad) lease(ctx context.Context, here uint64) (uint64, error) {
 	}
 	answer, err := s.ask(ctx, feed, here, false)
 	var problem *client.Problem
-	if errors.As(err, &problem) && problem.Join {
+	switch {
+	case errors.As(err, &problem) && problem.Join:
 		return here, s.join(ctx)
+	case problem != nil && problem.Status == http.StatusUnauthorized && s.self.ForgetToken():
+		return here, errNewFeed // with the one that the plan names: the store does not know the other any more
 	}
 	switch {
 	case err != nil:

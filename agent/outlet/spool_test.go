@@ -96,6 +96,7 @@ func (self) BecomeAnother(client.ForkStatus) error {
 }
 func (self) AddFork(client.ForkStatus)   {}
 func (self) KeepToken(_, _ string) error { return nil }
+func (self) ForgetToken() bool           { return false }
 
 func (s *scriptedService) SendBatch(ctx context.Context, agent, outlet, cask string, head client.BatchHead, payload []byte) (client.Confirmed, error) {
 	confirmed, err := s.take(ctx, head, payload)

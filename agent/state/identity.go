@@ -164,6 +164,14 @@ func (s *Folder) KeepToken(of, token string) error {
 	return nil
 }
 
+// ForgetToken lets go of a token that the store gave, and tells whether there was one.
+func (s *Folder) ForgetToken() bool {
+	s.mu.Lock()
+	had := s.token.Token != ""
+	s.mu.Unlock()
+	return had && s.KeepToken("", "") == nil
+}
+
 func hashOf(token string) string {
 	sum := sha256.Sum256([]byte(token))
 	return hex.EncodeToString(sum[:])
