@@ -49,8 +49,12 @@ func BenchmarkManyAgents(b *testing.B) {
 	bufio.NewReader(out).ReadString('\n')
 	db, err := model.Open(server.DSN)
 	check(b, err)
-	token, err := access.NewToken(db, "bench", access.Write, "")
-	check(b, err)
+	agents := map[string]*client.Client{} // each has a token of its own
+	for n := range sending + idle {
+		token, err := access.NewToken(db, "bench", access.Write, "")
+		check(b, err)
+		agents[fmt.Sprintf("%032x", n)] = clientOf(b, "http://"+address, token)
+	}
 	all := parsed(each)
 	for b.Loop() {
 		ctx, cancel := context.WithCancel(context.Background())
@@ -59,9 +63,10 @@ func BenchmarkManyAgents(b *testing.B) {
 		start := time.Now()
 		for n := range idle {
 			waiting.Go(func() {
-				c, id := clientOf(b, "http://"+address, token), fmt.Sprintf("%032x", 10_000+n)
+				id := fmt.Sprintf("%032x", sending+n)
+				c := agents[id]
 				for ctx.Err() == nil {
-					if _, err := c.SendStatus(ctx, id, client.AgentStatus{Host: id[26:], Status: map[string]any{}}); err == nil {
+					if _, err := c.SendStatus(ctx, id, client.AgentStatus{Host: id[26:], Status: client.Status{}}); err == nil {
 						break
 					}
 					time.Sleep(250 * time.Millisecond)
@@ -74,7 +79,8 @@ func BenchmarkManyAgents(b *testing.B) {
 		}
 		for n := range sending {
 			taking.Go(func() {
-				c, id := clientOf(b, "http://"+address, token), fmt.Sprintf("%032x", 1+n)
+				id := fmt.Sprintf("%032x", n)
+				c := agents[id]
 				next := uint64(1)
 				for range batches {
 					payloads, sizes := pack(all, next)

@@ -47,9 +47,10 @@ type API struct {
 	// MostBlock bounds the blocks that the database takes, in bytes, 0 for 32 MiB.
 	MostBlock int64
 
-	room  room  // for batches
-	seats seats // for readers
-	live  seats // for live views
+	room     room  // for batches
+	seats    seats // for readers
+	refusals refusals
+	live     seats // for live views
 
 	opening, committing seats // for batches
 }
@@ -65,7 +66,7 @@ func (a *API) Handler() http.Handler {
 	g.Use(gin.CustomRecoveryWithWriter(io.Discard, a.recovered), sameOrigin, rememberAddress, endUnread)
 	g.NoRoute(pages)
 	a.register(humagin.New(g, config()))
-	g.POST(root+"/feeds/:agent/:outlet", untyped(a.admitFeed), a.batch)
+	g.POST(root+"/feeds/:agent/:outlet", a.untyped(a.admitFeed), a.batch)
 	return g
 }
 
@@ -88,7 +89,7 @@ func (a *API) register(api huma.API) {
 	handle(api, "POST /session", "Sign in", nil, a.signIn)
 	handle(api, "GET /session", "Who has signed in", a.need(access.Read), a.who)
 	handle(api, "DELETE /session", "Sign out", nil, a.signOut)
-	handle(api, "PUT /session/password", "Change one's own password, and end one's other sessions", typed(a.admitAccount), a.setPassword)
+	handle(api, "PUT /session/password", "Change one's own password, and end one's other sessions", a.typed(a.admitAccount), a.setPassword)
 	handle(api, "GET /casks", "The casks that may be read", a.need(access.Read), a.casks)
 	handle(api, "GET /casks/{cask}", "A cask, and the feeds that flow into it", a.need(access.Read), a.cask)
 	handle(api, "PATCH /casks/{cask}", "Change for how long a cask keeps its records", a.need(access.Admin), a.setCask)
@@ -103,7 +104,7 @@ func (a *API) register(api huma.API) {
 	handle(api, "GET /follow", "Follow: a server-sent event for each record that is committed from now on", a.need(access.Read), a.follow)
 	handle(api, "GET /counts", "Count records", a.seated(a.need(access.Read)), a.counts)
 	handle(api, "GET /histogram", "Count records in equal parts of a span, by severity", a.seated(a.need(access.Read)), a.histogram)
-	handle(api, "GET /feeds/{agent}/{outlet}", "Which number of a feed is committed last", typed(a.admitFeed), a.feed)
+	handle(api, "GET /feeds/{agent}/{outlet}", "Which number of a feed is committed last", a.typed(a.admitFeed), a.feed)
 	handle(api, "POST /feeds/{agent}/{outlet}/lease", "Ask for the right of a run of an agent to write into a feed", a.needAgent(), a.lease)
 	handle(api, "GET /agents/{agent}", "What one agent says of itself", a.need(access.Read), a.agent)
 	handle(api, "PUT /agents/{agent}", "Tell how an agent is", a.needAgent(), a.takeStatus)

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"oakbarrel/client"
 	"oakbarrel/service/access"
@@ -269,5 +270,27 @@ func TestEachPromiseNamesItsTest(t *testing.T) {
 	}
 	if promises < 20 {
 		t.Errorf("only %d promises are found", promises)
+	}
+}
+
+// Whoever tries on and on is answered late, and nobody else.
+func TestWhoIsRefusedOftenWaits(t *testing.T) {
+	f := newFixture(t)
+	stolen := f.writer(f.agent(1))
+	if _, err := stolen.Confirmed(context.Background(), f.agent(1), "centre", f.cask, ""); err != nil {
+		t.Fatal(err)
+	}
+	began := time.Now()
+	for range 30 {
+		if _, err := stolen.Confirmed(context.Background(), f.agent(2), "centre", f.cask, ""); !refusedWith(err, 403) {
+			t.Fatal(err)
+		}
+	}
+	if took := time.Since(began); took < time.Second {
+		t.Errorf("30 refusals take %s", took)
+	}
+	began = time.Now()
+	if _, err := f.read.Casks(context.Background()); err != nil || time.Since(began) > 200*time.Millisecond {
+		t.Errorf("another one waits %s: %v", time.Since(began), err)
 	}
 }

@@ -26,17 +26,18 @@ type admission func(*gin.Context) (access.Visitor, error)
 
 // need lets a request of a typed handler pass if its visitor may do what is named.
 func (a *API) need(what string) huma.Middlewares {
-	return typed(func(c *gin.Context) (access.Visitor, error) { return a.admit(c, what) })
+	return a.typed(func(c *gin.Context) (access.Visitor, error) { return a.admit(c, what) })
 }
 
 // needAgent lets an agent speak for itself, and nobody else for it.
-func (a *API) needAgent() huma.Middlewares { return typed(a.admitAgent) }
+func (a *API) needAgent() huma.Middlewares { return a.typed(a.admitAgent) }
 
 // typed makes an admission one of typed handlers.
-func typed(admit admission) huma.Middlewares {
+func (a *API) typed(admit admission) huma.Middlewares {
 	return huma.Middlewares{func(ctx huma.Context, next func(huma.Context)) {
 		c := humagin.Unwrap(ctx)
 		if v, err := admit(c); err != nil {
+			a.slowDown(c, err)
 			answer(c, err)
 		} else {
 			next(huma.WithValue(ctx, visitorKey{}, v))
@@ -45,9 +46,10 @@ func typed(admit admission) huma.Middlewares {
 }
 
 // untyped does the same for a handler that is not typed.
-func untyped(admit admission) gin.HandlerFunc {
+func (a *API) untyped(admit admission) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		if v, err := admit(c); err != nil {
+			a.slowDown(c, err)
 			answer(c, err)
 		} else {
 			c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), visitorKey{}, v))

@@ -50,6 +50,10 @@ type opened[T any] struct {
 	err   error
 }
 
+// quickBlocks are opened at once. Searches that need more share half of the cores for
+// the others, so that those who write, and who want little, have theirs.
+const quickBlocks = 64
+
 // eachBlock opens the blocks that may hold a hit, as many at a time as there
 // are processors, and gives what find returns of each to use, in the order of
 // heads, beside the head of the next, until use returns false.
@@ -61,13 +65,20 @@ func eachBlock[T any](ctx context.Context, s *Store, q *Query, heads []head, fin
 	pick, stop := iter.Pull2(s.picked(ctx, q, heads))
 	defer stop()
 	var ahead []*opened[T]
+	started := 0
 	h, err, more := pick()
 	for {
 		for more && err == nil && len(ahead) < runtime.GOMAXPROCS(0) && !enough(q, ahead, h) {
 			o := &opened[T]{head: h, ready: make(chan struct{})}
 			ahead = append(ahead, o)
+			started++
+			patient := started > quickBlocks
 			running.Go(func() {
 				defer close(o.ready)
+				if patient {
+					s.patient <- struct{}{}
+					defer func() { <-s.patient }()
+				}
 				o.found, o.err = open(ctx, s, q, o.head, find)
 			})
 			h, err, more = pick()

@@ -9,6 +9,7 @@ package search
 
 import (
 	"context"
+	"runtime"
 	"slices"
 
 	"gorm.io/gorm"
@@ -22,11 +23,13 @@ import (
 type Store struct {
 	db     *gorm.DB
 	blocks recent // unpacked: who pages through records comes again
+
+	patient chan struct{} // has room for as many as open blocks of long searches at a time
 }
 
 // New returns a Store on a database. Its blocks in memory are up to 64 MiB.
 func New(db *gorm.DB) *Store {
-	return &Store{db: db, blocks: recent{half: 32 << 20}}
+	return &Store{db: db, blocks: recent{half: 32 << 20}, patient: make(chan struct{}, max(1, runtime.GOMAXPROCS(0)/2))}
 }
 
 // Hit is a record that was found, as JSON.
@@ -44,36 +47,24 @@ func (s *Store) Search(ctx context.Context, q Query, each func(Hit) error) error
 	if err != nil {
 		return err
 	}
-	var waiting []Hit // found, but something before them may still come
+	waiting := waiting{q: &q}
 	left := q.Limit
 	return eachBlock(ctx, s, &q, heads, q.hits, func(hits []Hit, next *head) (bool, error) {
-		waiting = append(waiting, hits...)
-		q.sort(waiting)
-		ready := len(waiting)
-		if next != nil {
-			ready = q.ready(waiting, q.bound(*next))
+		if err := waiting.add(hits); err != nil {
+			return false, err
 		}
-		for _, hit := range waiting[:min(ready, left)] {
+		for left > 0 {
+			hit, some := waiting.next(next)
+			if !some {
+				break
+			}
 			if err := each(hit); err != nil {
 				return false, err
 			}
+			left--
 		}
-		left -= min(ready, left)
-		waiting = slices.Delete(waiting, 0, ready)
 		return left > 0, nil
 	})
-}
-
-// ready returns how many of the hits come before everything of blocks that
-// begin with bound.
-func (q *Query) ready(waiting []Hit, bound int64) int {
-	n, _ := slices.BinarySearchFunc(waiting, bound, func(h Hit, bound int64) int {
-		if q.before(h.Place.Time, bound) {
-			return -1
-		}
-		return 1
-	})
-	return n
 }
 
 // hits returns the records of a block that meet the query, no more than its
