@@ -34,8 +34,8 @@ func (a *app) viewsCommand() *cobra.Command {
 func (a *app) viewsKeepCommand() *cobra.Command {
 	var v client.View
 	c := &cobra.Command{
-		Use:     "keep NAME",
-		Short:   "Keep a search under a name, in the place of the one that had it",
+		Use:   "keep NAME",
+		Short: "Keep a search under a name, in the place of the one that had it",
 		Long: `Keep a search under a name, in the place of the one that had it. It is one's own:
 that of the account, or of the token, with which it was kept. With --shared it is
 for all, which takes an operator.`,

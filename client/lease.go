@@ -30,7 +30,7 @@ type Leased struct {
 	Link      string      `json:"link"`      // of the last batch, which the next one names
 	Account   FeedAccount `json:"account"`
 	MostBytes int64       `json:"most_bytes"` // of a block
-	Fork      *Fork       `json:"fork"` // the folder is not the one that the store knows; nothing is given
+	Fork      *Fork       `json:"fork"`       // the folder is not the one that the store knows; nothing is given
 }
 
 // Fork says where the numbers of an agent and those of the store part: the agent's

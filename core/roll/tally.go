@@ -42,8 +42,8 @@ type TallyLine struct {
 	At       time.Time  `json:"at"`     // of the event
 	Late     bool       `json:"late,omitempty"`
 	Early    bool       `json:"early,omitempty"` // it was rolled before its time, because somebody ordered it
-	Why      string     `json:"why,omitempty"` // a piece was removed
-	Previous string     `json:"previous"`      // the hash of the line before, "" for the first
+	Why      string     `json:"why,omitempty"`   // a piece was removed
+	Previous string     `json:"previous"`        // the hash of the line before, "" for the first
 }
 
 // Tally is what a tally holds.
