@@ -169,6 +169,9 @@ func (d *doctor) lookAtAgent(ctx context.Context, stateDir string) {
 		d.lookAtFault(f)
 	}
 	for _, f := range s.Forks {
+		if time.Since(f.At) > forkTime {
+			continue
+		}
 		d.warn("copies", fmt.Sprintf("%s (%s)", f.What, f.At.Format(time.DateTime)), cmp.Or(f.Mend, "nothing is to be done; look who copied the state folder, or set it back"))
 	}
 	for _, g := range s.Damaged {
@@ -430,6 +433,9 @@ func (d *doctor) lookAtNotice(o plan.Outlet) {
 	}
 	d.ok("outlet "+o.Name, "it tells "+outlet.GoesTo(o))
 }
+
+// forkTime is for how long it is told that a state folder was found to be a copy.
+const forkTime = 7 * 24 * time.Hour
 
 // mostClock is how far the clocks of host and service may be apart.
 const mostClock = 5 * time.Second

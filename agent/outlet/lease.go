@@ -86,12 +86,12 @@ func (s *storeRoad) lease(ctx context.Context, here uint64) (uint64, error) {
 
 // ask asks for the lease, or with look only where it stands.
 func (s *storeRoad) ask(ctx context.Context, feed spool.Feed, here uint64, look bool) (client.Leased, error) {
-	asks := client.Lease{Run: s.run, First: s.first(), Confirmed: here, Base: feed.Base, Runs: s.spool.Runs(), Store: feed.Store, Machine: s.self.Machine(), Look: look}
-	agent := s.self.AgentID()
+	asks := client.Lease{Run: s.run, First: s.first(), Confirmed: here, Base: feed.Base, Runs: append([]spool.Run{}, s.spool.Runs()...), Store: feed.Store, Machine: s.self.Machine(), Look: look}
+	agent, cask := s.self.AgentID(), s.cask
 	if look {
-		agent = feed.Agent
+		agent, cask = feed.Agent, feed.Cask
 	}
-	return s.service.Lease(ctx, agent, s.outlet, s.cask, feed.Generation, asks)
+	return s.service.Lease(ctx, agent, s.outlet, cask, feed.Generation, asks)
 }
 
 // first is the first number that this run gives out.

@@ -67,9 +67,8 @@ func (a *Agent) openSpool(s plan.Outlet) (*Spool, error) {
 	if err != nil {
 		return nil, fmt.Errorf("its spool cannot be opened: %w", err)
 	}
-	if err := sp.BeginRun(a.State.Run()); err != nil {
-		sp.Close()
-		return nil, fmt.Errorf("its spool cannot be written: %w", err)
+	if err := sp.BeginRun(a.State.Run()); err != nil { // it is written with what is written next
+		a.Log.Warn("it cannot be written down that a run begins", "outlet", s.Name, "why", err)
 	}
 	o := spoolOn(sp, s, a.roadTo, a.Log, a.Delivered)
 	o.refusals = refusals{disk.OS, refusedFile(a.State.Dir(), s.Name)}

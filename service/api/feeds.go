@@ -93,6 +93,9 @@ func (a *API) lease(ctx context.Context, in *leaseInput) (*leasedOutput, error) 
 		return nil, err
 	}
 	leased, err := ingest.Lease(a.DB.WithContext(ctx), key, in.Body)
+	if errors.Is(err, ingest.ErrTooManyFeeds) {
+		return nil, tooManyFeeds()
+	}
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
@@ -118,6 +121,10 @@ func (a *API) mostBlock() int64 {
 		return min(a.MostBlock, maxBlock)
 	}
 	return maxBlock
+}
+
+func tooManyFeeds() error {
+	return problem(http.StatusForbidden, ingest.ErrTooManyFeeds.Error(), "look what makes so many outlets, or copies; give the agent a new state folder")
 }
 
 // batch takes a batch; the answer means that it is committed.
@@ -179,6 +186,8 @@ func (a *API) refusalOf(ctx context.Context, b *ingest.Batch, err error) error {
 		p := problem(http.StatusConflict, err.Error(), "the agent asks for the lease, and goes on by itself")
 		p.Lease = true
 		return p
+	case errors.Is(err, ingest.ErrTooManyFeeds):
+		return tooManyFeeds()
 	case errors.Is(err, ingest.ErrFailed):
 		a.Log.Error("a batch makes the service fail", "agent", b.AgentID, "outlet", b.Outlet, "first", b.First, "last", b.Last, "why", err)
 		return failedAt(err.Error())

@@ -152,3 +152,24 @@ func TestALookTakesNoLease(t *testing.T) {
 		t.Errorf("%+v", answer)
 	}
 }
+
+// Who has the token of a host cannot fill the store with feeds that have nothing in them.
+func TestTheFeedsOfAnAgentAreBounded(t *testing.T) {
+	f := newFixture(t)
+	ctx, c := context.Background(), f.writer(f.agent(1))
+	for n := range 1000 {
+		if _, err := c.Lease(ctx, f.agent(1), "centre", f.cask, runID(n), client.Lease{Run: runID(1), First: 1, Runs: []spool.Run{}}); err != nil {
+			t.Fatal(n, err)
+		}
+	}
+	if _, err := c.Lease(ctx, f.agent(1), "centre", f.cask, runID(1000), client.Lease{Run: runID(1), First: 1, Runs: []spool.Run{}}); !refusedWith(err, 403) {
+		t.Errorf("one more: %v", err)
+	}
+	head, payload := pack(1, some(1))
+	if _, err := c.SendBatch(ctx, f.agent(1), "another", f.cask, head, payload); !refusedWith(err, 403) {
+		t.Errorf("one without a lease: %v", err)
+	}
+	if _, err := c.Lease(ctx, f.agent(1), "centre", f.cask, runID(7), client.Lease{Run: runID(2), First: 1, Runs: []spool.Run{{ID: runID(1), First: 1}}}); err != nil {
+		t.Errorf("one that is there: %v", err)
+	}
+}

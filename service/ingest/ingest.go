@@ -290,6 +290,10 @@ func (q *Queue) commit(jobs []*job) (casks []uint64, err error) {
 func commitOne(tx *gorm.DB, j *job, counts map[model.Minute]int64) (taken bool, err error) {
 	b := j.batch
 	feed, err := lockFeed(tx, b.FeedKey)
+	if errors.Is(err, ErrTooManyFeeds) {
+		j.err = err
+		return false, nil
+	}
 	if err != nil {
 		return false, err
 	}

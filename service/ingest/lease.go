@@ -2,6 +2,7 @@ package ingest
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 
@@ -50,6 +51,9 @@ func begin(tx *gorm.DB, key FeedKey, asks client.Lease, answer *client.Leased) e
 	answer.Confirmed, answer.Account = feed.Confirmed, accountOf(feed)
 	if asks.Look {
 		return nil
+	}
+	if err := mayHaveMore(tx, key); err != nil {
+		return err
 	}
 	if err := tx.Create(&feed).Error; err != nil {
 		return err
@@ -115,6 +119,22 @@ func grant(tx *gorm.DB, feed model.Feed, asks client.Lease) error {
 	return tx.Model(&feed).Update("run", asks.Run).Error
 }
 
+// mostFeeds bounds the feeds of one agent: each is a row for ever, and who has its token
+// may name outlets without number.
+const mostFeeds = 1000
+
+// ErrTooManyFeeds says that an agent has as many feeds as it may have.
+var ErrTooManyFeeds = fmt.Errorf("this agent has %d feeds, and may have no more", mostFeeds)
+
+func mayHaveMore(tx *gorm.DB, key FeedKey) error {
+	var feeds int64
+	err := tx.Model(&model.Feed{}).Where("agent_id = ?", key.AgentID).Count(&feeds).Error
+	if err == nil && feeds >= mostFeeds {
+		err = ErrTooManyFeeds
+	}
+	return err
+}
+
 // FeedKey is what tells feeds apart.
 type FeedKey struct {
 	CaskID                      uint64
@@ -134,6 +154,9 @@ func findFeed(tx *gorm.DB, key FeedKey) (feed model.Feed, known bool, err error)
 func lockFeed(tx *gorm.DB, key FeedKey) (feed model.Feed, err error) {
 	feed, known, err := findFeed(tx, key)
 	if err != nil || known {
+		return feed, err
+	}
+	if err := mayHaveMore(tx, key); err != nil {
 		return feed, err
 	}
 	err = tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&model.Feed{CaskID: key.CaskID, AgentID: key.AgentID, Outlet: key.Outlet, Generation: key.Generation}).Error
