@@ -115,7 +115,14 @@ func (a *app) printCask(k client.CaskAndFeeds) error {
 	rows := [][]string{{"HOST", "KNOWN AS", "OUTLET", "LAST NUMBER", "RECORDS", "SHED", "LOST", "REFUSED", "LAST BATCH", "DELAY"}}
 	for _, f := range k.Feeds {
 		delay := (time.Duration(f.DelaySeconds*1000) * time.Millisecond).Round(100 * time.Millisecond).String()
-		rows = append(rows, []string{f.Host, f.Sender, f.Outlet, count(int64(f.Confirmed)), count(f.Records), count(f.Shed), count(f.Lost), count(f.Refused), agoOrNever(f.Arrived), delay})
+		outlet, records := f.Outlet, count(f.Records)
+		if f.Generation != "" && f.Generation != client.Imported {
+			outlet += ", anew"
+		}
+		if f.Twice > 0 {
+			records += fmt.Sprintf(" (%s maybe twice)", count(f.Twice))
+		}
+		rows = append(rows, []string{f.Host, f.Sender, outlet, count(int64(f.Confirmed)), records, count(f.Shed), count(f.Lost), count(f.Refused), agoOrNever(f.Arrived), delay})
 	}
 	if len(rows) > 1 {
 		fmt.Fprintln(a.stdout, "\nfeeds")

@@ -83,12 +83,12 @@ function Feeds({ cask }: { cask: CaskAndFeeds }) {
   return (
     <Table columns={["host", "known as", "outlet", "last number", "records", "shed", "lost", "refused", "last batch", "delay"]}>
           {cask.feeds.map((f) => (
-            <tr key={f.agent_id + f.outlet} className="border-t border-line align-baseline">
+            <tr key={f.agent_id + f.outlet + f.generation} className="border-t border-line align-baseline">
               <td className="py-1 pr-4"><Link className="font-semibold hover:underline" to={`/hosts/${f.agent_id}`}>{f.host || f.agent_id.slice(0, 12)}</Link></td>
               <td className="pr-4">{f.sender}</td>
-              <td className="pr-4">{f.outlet}</td>
+              <td className="pr-4">{f.outlet}{f.generation && f.generation !== "import" && <span className="text-soft" title="the numbers begin anew, as the folder of the agent was copied or set back, or the outlet sent elsewhere"> anew</span>}</td>
               <td className="pr-4">{count(f.confirmed)}</td>
-              <td className="pr-4">{count(f.records)}</td>
+              <td className="pr-4">{count(f.records)}{f.maybe_twice > 0 && <span className="text-soft" title="a copy of the agent's folder held them too"> {count(f.maybe_twice)} maybe twice</span>}</td>
               <td className="pr-4">{gap(f.shed)}</td>
               <td className="pr-4">{gap(f.lost)}</td>
               <td className="pr-4">{gap(f.refused)}</td>
