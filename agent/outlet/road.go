@@ -99,7 +99,7 @@ func (o *Spool) send(ctx context.Context) {
 		if ctx.Err() != nil {
 			return
 		}
-		if err == nil {
+		if err == nil || errors.Is(err, errElsewhere) {
 			guard.Pause(ctx, askAgain) // the plan sends it elsewhere now, or the other side is elsewhere
 			continue
 		}
@@ -138,8 +138,10 @@ func (o *Spool) sendAll(ctx context.Context) error {
 			return nil // begin again with the new one
 		}
 		if len(under) < to.depth() && (len(under) == 0 || o.full(s)) {
-			if len(under) == 0 && !o.collect(ctx, s) {
-				return ctx.Err()
+			if len(under) == 0 {
+				if err := o.collect(ctx, s); err != nil {
+					return err
+				}
 			}
 			if _, _, now = o.current(); now != changes {
 				return nil
@@ -204,15 +206,21 @@ func (o *Spool) inOrder() {
 	o.setTrouble(&o.sending, "", nil)
 }
 
+// idleTime is after how long without a record it is asked where the other side is: it
+// may have lost what it had.
+const idleTime = 30 * time.Second
+
 // collect waits until there is something to send, and then for more, as the
-// plan's batch says. It returns false where ctx ends.
-func (o *Spool) collect(ctx context.Context, s plan.Spool) bool {
+// plan's batch says. The error is errElsewhere where nothing came for long.
+func (o *Spool) collect(ctx context.Context, s plan.Spool) error {
 	for o.spool.State().Written == o.spool.Reading()-1 {
 		o.inOrder() // all that there is has been sent
 		select {
 		case <-o.flushed:
+		case <-time.After(idleTime + o.retry.chance(idleTime/2)):
+			return errElsewhere
 		case <-ctx.Done():
-			return false
+			return ctx.Err()
 		}
 	}
 	deadline := time.After(s.Delay)
@@ -220,12 +228,12 @@ func (o *Spool) collect(ctx context.Context, s plan.Spool) bool {
 		select {
 		case <-o.flushed:
 		case <-deadline:
-			return true
+			return nil
 		case <-ctx.Done():
-			return false
+			return ctx.Err()
 		}
 	}
-	return true
+	return nil
 }
 
 // atMost returns how many records the next batch has at most.

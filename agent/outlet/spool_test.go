@@ -251,8 +251,9 @@ func TestASenderWaitsAsLongAsTheStoreAsks(t *testing.T) {
 		defer o.end()
 		pass(5 * time.Minute)
 		want := []time.Duration{0, 90 * time.Second, 95 * time.Second, 100 * time.Second}
-		if !slices.Equal(o.service.seen().tries, want) {
-			t.Errorf("tried after %v, want %v", o.service.seen().tries, want)
+		tries := o.service.seen().tries
+		if len(tries) < len(want) || !slices.Equal(tries[:len(want)], want) { // later it asks again, as nothing comes
+			t.Errorf("tried after %v, want %v", tries, want)
 		}
 	})
 }

@@ -118,7 +118,15 @@ func (s *Server) Stop() { s.end(syscall.SIGTERM) }
 // Kill ends it at once.
 func (s *Server) Kill() { s.end(syscall.SIGKILL) }
 
+// stopTime is for how long a server may write down what it has.
+const stopTime = 30 * time.Second
+
 func (s *Server) end(signal syscall.Signal) {
 	s.process.Process.Signal(signal)
-	<-s.ended
+	select {
+	case <-s.ended:
+	case <-time.After(stopTime):
+		s.process.Process.Kill()
+		<-s.ended
+	}
 }

@@ -38,8 +38,8 @@ import (
 // db is a real database, started once for all tests.
 var db *gorm.DB
 
-// socket is where its server is spoken to as root.
-var socket string
+// socket is where its server is spoken to as root, dsn how it is reached.
+var socket, dsn string
 
 func TestMain(m *testing.M) {
 	dir, err := os.MkdirTemp("", "ob")
@@ -55,7 +55,7 @@ func TestMain(m *testing.M) {
 		}
 		return
 	}
-	socket = filepath.Join(dir, "m.sock")
+	socket, dsn = filepath.Join(dir, "m.sock"), server.DSN
 	if db, err = model.Open(server.DSN); err != nil {
 		panic(err)
 	}

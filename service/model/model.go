@@ -61,8 +61,8 @@ type Invitation struct {
 	Label   string `gorm:"size:128"`
 	By      string `gorm:"size:128"`
 	Ends    time.Time
-	Uses    int        `gorm:"default:1"` // how often it may be accepted
-	Times   int        // it was accepted
+	Uses    int        `gorm:"default:1"`          // how often it may be accepted
+	Times   int        `gorm:"not null;default:0"` // it was accepted
 	Used    *time.Time // last
 	AgentID string     `gorm:"size:32"` // that used it last
 }
@@ -112,19 +112,22 @@ type AgentPlan struct {
 // Feed is the ordered flow of records from one outlet of one agent into a cask.
 type Feed struct {
 	ID         uint64 `gorm:"primaryKey"`
-	CaskID     uint64 `gorm:"uniqueIndex:feed_key,priority:3"`
+	CaskID     uint64 `gorm:"uniqueIndex:feed_key,priority:3;not null;default:0"`
 	AgentID    string `gorm:"size:32;uniqueIndex:feed_key,priority:1"`
 	Outlet     string `gorm:"size:64;uniqueIndex:feed_key,priority:2"`
-	Generation string `gorm:"size:32;uniqueIndex:feed_key,priority:4"` // random, "" for the first
-	Base       uint64 // the number before its first
+	Generation string `gorm:"size:32;uniqueIndex:feed_key,priority:4;not null;default:''"` // random, "" for the first
+	Base       uint64 `gorm:"not null;default:0"`                                          // the number before its first
 	Confirmed  uint64 // the last number that is committed
-	Sender     string `gorm:"size:128"` // the label of the token that its last batch came with: who it is known to be
-	Run        string `gorm:"size:32"`  // that may write, "" for one of an agent that shows none
-	Link       string `gorm:"size:64"`  // of its last batch, which the next one names
+	Sender     string `gorm:"size:128"`                    // the label of the token that its last batch came with: who it is known to be
+	Run        string `gorm:"size:32;not null;default:''"` // that may write, "" for one of an agent that shows none
+	Link       string `gorm:"size:64;not null;default:''"` // of its last batch, which the next one names
 
 	// What its numbers have come to, also of what was removed since.
-	Came, Shed, Lost, Refused int64
-	Twice                     int64 // of what came: may be in another generation too
+	Came    int64 `gorm:"not null;default:0"`
+	Shed    int64 `gorm:"not null;default:0"`
+	Lost    int64 `gorm:"not null;default:0"`
+	Refused int64 `gorm:"not null;default:0"`
+	Twice   int64 `gorm:"not null;default:0"` // of what came: may be in another generation too
 }
 
 // FeedRun is a run of an agent that has had the lease of a feed.
@@ -167,7 +170,7 @@ type Block struct {
 	Shed        string `gorm:"size:255"` // JSON: how many by severity, "" for none
 	Lost        int
 	Refused     int  // by the store, as they could not be taken
-	Twice       bool // its records may be in another generation of the feed too
+	Twice       bool `gorm:"not null;default:false"` // its records may be in another generation of the feed too
 	Severities  uint8
 	Facilities  uint32
 	BodySize    int64
