@@ -39,6 +39,8 @@ func (s *Folder) Run() string { return s.run }
 // a copy of a whole machine may have the same until somebody gives it another id.
 func (s *Folder) Machine() string {
 	hash := sha256.New()
+	name, _ := os.Hostname() // containers of one image have nothing else of their own
+	fmt.Fprintln(hash, name)
 	for _, file := range []string{"/etc/machine-id", "/sys/class/dmi/id/product_uuid"} {
 		b, _ := os.ReadFile(file)
 		fmt.Fprintf(hash, "%s\n", strings.TrimSpace(string(b)))
