@@ -15,11 +15,18 @@ import (
 	"oakbarrel/client"
 )
 
-// copyTo copies a folder as an administrator would.
+// copyTo copies a folder as an administrator would: again, where a file went meanwhile.
 func copyTo(t testing.TB, from, to string) {
 	t.Helper()
-	if out, err := exec.Command("cp", "-a", from, to).CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, out)
+	for tries := 5; ; tries-- {
+		out, err := exec.Command("cp", "-a", from, to).CombinedOutput()
+		if err == nil {
+			return
+		}
+		if tries == 0 {
+			t.Fatalf("%v: %s", err, out)
+		}
+		os.RemoveAll(to)
 	}
 }
 
