@@ -107,6 +107,7 @@ func (s *storeRoad) first() uint64 {
 // newFeed has the numbers go to a feed that begins anew, which no other one is.
 func (s *storeRoad) newFeed(f spool.Feed) error {
 	f.Cask, f.Agent, f.Generation = s.cask, s.self.AgentID(), state.NewID()
+	f.Twice = max(f.Twice, s.spool.Feed().Twice) // what another copy had before, it has still
 	s.chain.forget()
 	if err := s.spool.SetFeed(f); err != nil {
 		return err

@@ -98,12 +98,16 @@ func TestForksAreTold(t *testing.T) {
 		last        uint64
 		sameMachine bool
 	}{
-		"set back to before run 2":  {func(l *leaser) *client.Fork { l.runs = l.runs[:1]; return l.begin(3, 61, 60) }, 100, true},
+		"set back to before run 2":  {func(l *leaser) *client.Fork { l.runs = l.runs[:1]; return l.begin(3, 61, 60) }, 60, true},
 		"set back within run 2":     {func(l *leaser) *client.Fork { return l.begin(3, 121, 120) }, 120, true},
-		"copied to another machine": {func(l *leaser) *client.Fork { l.runs, l.machine = l.runs[:1], "b"; return l.begin(3, 61, 60) }, 100, false},
+		"copied to another machine": {func(l *leaser) *client.Fork { l.runs, l.machine = l.runs[:1], "b"; return l.begin(3, 61, 60) }, 60, false},
 		"a spool that was lost":     {func(l *leaser) *client.Fork { l.runs = nil; return l.begin(3, 1, 0) }, 0, true},
 		"the folder as it was":      {func(l *leaser) *client.Fork { return l.begin(3, 151, 150) }, 0, false},
 		"more than the store has":   {func(l *leaser) *client.Fork { return l.begin(3, 201, 150) }, 0, false},
+		"a run without a lease between": {func(l *leaser) *client.Fork {
+			l.runs = append(l.runs, spool.Run{ID: runID(7), First: 141})
+			return l.begin(3, 160, 140)
+		}, 140, true},
 		"a run that never had a lease": {func(l *leaser) *client.Fork {
 			l.runs = append(l.runs, spool.Run{ID: runID(7), First: 151})
 			return l.begin(3, 160, 150)

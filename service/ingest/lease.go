@@ -3,6 +3,7 @@ package ingest
 import (
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
@@ -79,31 +80,38 @@ func compare(tx *gorm.DB, feed model.Feed, asks client.Lease, answer *client.Lea
 }
 
 // forkOf tells where the agent's numbers and those of the store part, nil where they
-// do not.
+// do not: behind the newest run that both know, with the first number that either has
+// given out since.
 func forkOf(runs []model.FeedRun, feed model.Feed, asks client.Lease) *client.Fork {
-	knows := func(r model.FeedRun) bool {
-		return r.Run == asks.Run || slices.ContainsFunc(asks.Runs, func(own spool.Run) bool { return own.ID == r.Run })
+	if feed.Run == asks.Run {
+		return nil
 	}
 	newest := len(runs) - 1
-	if newest < 0 || knows(runs[newest]) {
-		if feed.Run == asks.Run || feed.Confirmed < asks.First {
-			return nil
+	common, own := newest, asks.First
+	for ; common >= 0; common-- {
+		if at := slices.IndexFunc(asks.Runs, func(r spool.Run) bool { return r.ID == runs[common].Run }); at >= 0 {
+			if own = math.MaxUint64; at+1 < len(asks.Runs) { // else it is this very run
+				own = asks.Runs[at+1].First
+			}
+			break
 		}
-		f := &client.Fork{Last: asks.First - 1, Confirmed: feed.Confirmed, SameMachine: true}
-		if newest >= 0 {
-			f.Run, f.Since, f.SameMachine = runs[newest].Run, runs[newest].Granted, runs[newest].Machine == asks.Machine
-		}
-		return f
 	}
-	common := newest
-	for common >= 0 && !knows(runs[common]) {
-		common--
+	switch {
+	case newest < 0 && feed.Confirmed < own:
+		return nil
+	case newest < 0:
+		return &client.Fork{Last: own - 1, Confirmed: feed.Confirmed, SameMachine: true}
+	case common == newest && feed.Confirmed < own:
+		return nil
 	}
-	f := &client.Fork{Last: runs[common+1].First - 1, Confirmed: feed.Confirmed}
+	f := &client.Fork{Last: own - 1, Confirmed: feed.Confirmed, Run: runs[newest].Run, Since: runs[newest].Granted, SameMachine: runs[newest].Machine == asks.Machine}
+	if common < newest {
+		f.Since = runs[common+1].Granted
+		f.Last = min(f.Last, runs[common+1].First-1)
+	}
 	if common < 0 {
 		f.Last = feed.Base
 	}
-	f.Run, f.Since, f.SameMachine = runs[newest].Run, runs[common+1].Granted, runs[newest].Machine == asks.Machine
 	return f
 }
 
