@@ -2,7 +2,6 @@ package cli
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -30,12 +29,9 @@ token of its own by itself. Without an id, those that wait are listed.`,
 				return usageError("%q is not the id of an agent; oakbarrel hosts adopt lists those that wait", args[0])
 			}
 			err := who.ask(c.Context(), func(service *client.Client) error { return service.Adopt(c.Context(), args[0]) })
-			var problem *client.Problem
 			switch {
-			case errors.As(err, &problem) && problem.Status == 404:
-				return codedError{exitNo, err}
 			case err != nil:
-				return storeError(err)
+				return missingOr(err)
 			case a.json():
 				return a.printJSON(map[string]any{"agent_id": args[0], "adopted": true})
 			}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -95,12 +94,9 @@ sends from then on, and the host holds it. "oakbarrel hosts" tells the ids.`,
 				_, err := service.Revoke(c.Context(), args[0])
 				return err
 			})
-			var problem *client.Problem
 			switch {
-			case errors.As(err, &problem) && problem.Status == 404:
-				return codedError{exitNo, err}
 			case err != nil:
-				return storeError(err)
+				return missingOr(err)
 			case a.json():
 				return a.printJSON(map[string]any{"agent_id": args[0], "revoked": true})
 			}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -199,6 +200,15 @@ func storeError(err error) error {
 		return codedError{exitUsage, err}
 	}
 	return couldNot(err)
+}
+
+// missingOr is storeError for a command about one thing: where there is none, the answer is no.
+func missingOr(err error) error {
+	var problem *client.Problem
+	if errors.As(err, &problem) && problem.Status == http.StatusNotFound {
+		return codedError{exitNo, err}
+	}
+	return storeError(err)
 }
 
 // printRecord prints a record that came as JSON.

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"time"
 
@@ -33,12 +32,8 @@ agent with no other token. "oakbarrel hosts" tells the ids.`,
 			err := who.ask(c.Context(), func(service *client.Client) error {
 				return service.Replace(c.Context(), args[0], client.Replace{Minutes: valid.minutes()})
 			})
-			var problem *client.Problem
-			switch {
-			case errors.As(err, &problem) && problem.Status == 404:
-				return codedError{exitNo, err}
-			case err != nil:
-				return storeError(err)
+			if err != nil {
+				return missingOr(err)
 			}
 			until := time.Now().Add(time.Duration(valid))
 			if a.json() {

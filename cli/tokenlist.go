@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/http"
 	"strconv"
 	"time"
 
@@ -95,12 +94,11 @@ service before the database. An agent holds what it has until it gets another on
 				return usageError("the id of a token is a number, not %q; oakbarrel token list tells it", args[0])
 			}
 			err = revokeToken(c.Context(), id, &who, databaseFile)
-			var problem *client.Problem
-			if errors.Is(err, access.ErrUnknown) || errors.As(err, &problem) && problem.Status == http.StatusNotFound {
+			if errors.Is(err, access.ErrUnknown) {
 				return codedError{exitNo, fmt.Errorf("there is no token %d; oakbarrel token list tells those that there are", id)}
 			}
 			if err != nil {
-				return storeError(err)
+				return missingOr(err)
 			}
 			if a.json() {
 				return a.printJSON(map[string]uint64{"revoked": id})

@@ -114,6 +114,16 @@ func (h *host) allDelivered() {
 	})
 }
 
+// waitsToBeLetIn tells, once a host is let in or waits for it, which of the two.
+func (h *host) waitsToBeLetIn() bool {
+	h.t.Helper()
+	h.eventually("it is let in, or waits", func() bool {
+		o := h.status().Outlets[0]
+		return o.Held == 0 || strings.Contains(o.Trouble, "hosts adopt")
+	})
+	return h.status().Outlets[0].Held > 0
+}
+
 // adopt lets a host in that waits, as an admin does who looks at the list.
 func (s *store) adopt(h *host) {
 	s.t.Helper()
@@ -297,11 +307,8 @@ func TestCopiesOnOtherMachines(t *testing.T) {
 	s.start()
 	var ids []string
 	for _, m := range machines {
-		m.eventually("it is let in, or waits", func() bool {
-			o := m.status().Outlets[0]
-			return o.Held == 0 || strings.Contains(o.Trouble, "hosts adopt")
-		})
-		if st := m.status(); st.Outlets[0].Held > 0 {
+		waits := m.waitsToBeLetIn()
+		if waits {
 			s.adopt(m)
 		}
 		ids = append(ids, m.status().AgentID)
@@ -347,11 +354,8 @@ func TestHostsFromOneImageAreLetIn(t *testing.T) {
 	}
 	held := 0
 	for _, c := range hosts {
-		c.eventually("it is let in, or waits", func() bool {
-			o := c.status().Outlets[0]
-			return o.Held == 0 || strings.Contains(o.Trouble, "hosts adopt")
-		})
-		if c.status().Outlets[0].Held > 0 {
+		waits := c.waitsToBeLetIn()
+		if waits {
 			held++
 			s.adopt(c)
 			c.allDelivered()

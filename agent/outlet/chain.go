@@ -35,6 +35,12 @@ type link struct {
 
 func newLink() *link { return &link{known: make(chan struct{})} }
 
+func knownLink(text string) *link {
+	l := newLink()
+	l.set(text)
+	return l
+}
+
 func (l *link) set(text string) {
 	l.text = text
 	close(l.known)
@@ -91,16 +97,14 @@ func (c *chain) begin(answer client.Leased) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.leased, c.link, c.sent, c.account = true, answer.Link, nil, answer.Account
-	c.last = newLink()
-	c.last.set(answer.Link)
+	c.last = knownLink(answer.Link)
 }
 
 // rewind has the next batch follow what is confirmed: what was sent since was refused.
 func (c *chain) rewind() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.sent, c.last = nil, newLink()
-	c.last.set(c.link)
+	c.sent, c.last = nil, knownLink(c.link)
 }
 
 // add makes a batch the next one, and returns its link and that of the one before.

@@ -17,8 +17,8 @@ type identity interface {
 	AgentID() string
 	Run() string
 	Machine() string
-	// BecomeAnother gives the agent another identity, because somebody else has this one.
-	BecomeAnother(client.ForkStatus) error
+	// BecomeAnother gives the agent another identity than the one it was found to share.
+	BecomeAnother(was string, fork client.ForkStatus) error
 	// AddFork keeps that the folder was found to be a copy, or to be set back.
 	AddFork(client.ForkStatus)
 	// KeepToken keeps a token that the store gave in the place of another one.
@@ -70,7 +70,7 @@ func (s *storeRoad) lease(ctx context.Context, here uint64) (uint64, error) {
 		s.log.Warn("this is another store than before; what was delivered to the other one is not sent again", "outlet", s.outlet, "records", here)
 		return here, s.newFeed(spool.Feed{Store: answer.Store, Base: here})
 	case answer.Fork != nil:
-		return here, s.part(feed, answer.Fork, here)
+		return here, s.part(feed, id, answer.Fork, here)
 	case answer.Confirmed >= here && !s.chain.has(answer.Link):
 		return here, s.partFromTwin(here)
 	}
@@ -117,7 +117,7 @@ func (s *storeRoad) newFeed(f spool.Feed) error {
 
 // part settles that the folder is not the one that the store knows. What the store
 // has of it is done; what both held then may be there twice; all else is sent.
-func (s *storeRoad) part(feed spool.Feed, f *client.Fork, here uint64) error {
+func (s *storeRoad) part(feed spool.Feed, id string, f *client.Fork, here uint64) error {
 	done := max(here, min(f.Confirmed, f.Last, s.first()-1))
 	told := client.ForkStatus{Outlet: s.outlet, What: fmt.Sprintf("the store has records behind number %d that are not of this folder, since %s", f.Last, f.Since.Local().Format("2006-01-02 15:04:05"))}
 	if f.SameMachine {
@@ -126,7 +126,7 @@ func (s *storeRoad) part(feed spool.Feed, f *client.Fork, here uint64) error {
 	} else {
 		told.What += ": it is a copy of another machine's, which has the identity; this agent has a new one"
 		told.Mend = "let it in with: oakbarrel hosts adopt"
-		if err := s.self.BecomeAnother(told); err != nil {
+		if err := s.self.BecomeAnother(id, told); err != nil {
 			return err
 		}
 	}
@@ -213,7 +213,6 @@ func (s *storeRoad) goBack(answer client.Leased, here uint64) (uint64, error) {
 	if answer.Confirmed >= here {
 		return answer.Confirmed, nil
 	}
-	s.log.Error("the store has lost records that it had confirmed; what is here still is sent again, and the rest is told as lost", "outlet", s.outlet, "first", answer.Confirmed+1, "last", here)
 	s.self.AddFork(client.ForkStatus{Outlet: s.outlet, What: fmt.Sprintf("the store does not have numbers %d to %d any more, which it had confirmed: its database was set back; what is here still is sent again, and the rest told as lost", answer.Confirmed+1, here)})
 	back, err := s.spool.GoBack(answer.Confirmed)
 	s.heldAgain(back)

@@ -26,6 +26,7 @@ import (
 
 // noticeRoad leads to a person, by a webhook or by mail: what a batch has is one notice.
 type noticeRoad struct {
+	plainRoad
 	to       plan.Notify
 	outlet   string
 	host     func() string
@@ -44,8 +45,6 @@ func newNoticeRoad(s plan.Outlet, host func() string, told func(client.Told)) *n
 func (n *noticeRoad) begin(_ context.Context, here uint64) (uint64, error) { return here, nil }
 func (n *noticeRoad) add(_ uint64, r *record.Record)                       { n.gatherer.Add(r) }
 func (n *noticeRoad) reset()                                               { n.gatherer.Reset() }
-func (n *noticeRoad) atMost(bytes int) int                                 { return bytes }
-func (n *noticeRoad) rewind()                                              {}
 func (n *noticeRoad) close()                                               { n.http.CloseIdleConnections() }
 
 func (n *noticeRoad) depth() int { return 1 }

@@ -31,11 +31,20 @@ type road interface {
 	pack(b spool.Batch, refused bool) delivery
 	// atMost returns how many bytes of records a batch may have, of so many that the plan allows.
 	atMost(bytes int) int
+	// idle returns what tells, while nothing comes, that it is time to begin again; nil for never.
+	idle() <-chan time.Time
 	// depth is how many deliveries may be under way at a time.
 	depth() int
 	// close ends what is open.
 	close()
 }
+
+// plainRoad is the part of a road whose other side keeps no account of what it has.
+type plainRoad struct{}
+
+func (plainRoad) rewind()                {}
+func (plainRoad) atMost(bytes int) int   { return bytes }
+func (plainRoad) idle() <-chan time.Time { return nil }
 
 // delivery sends a batch. It may run beside the packing of the next where depth allows it.
 type delivery func(ctx context.Context) (confirmed uint64, err error)
@@ -139,7 +148,7 @@ func (o *Spool) sendAll(ctx context.Context) error {
 		}
 		if len(under) < to.depth() && (len(under) == 0 || o.full(s)) {
 			if len(under) == 0 {
-				if err := o.collect(ctx, s); err != nil {
+				if err := o.collect(ctx, to, s); err != nil {
 					return err
 				}
 			}
@@ -206,18 +215,14 @@ func (o *Spool) inOrder() {
 	o.setTrouble(&o.sending, "", nil)
 }
 
-// idleTime is after how long without a record it is asked where the other side is: it
-// may have lost what it had.
-const idleTime = 30 * time.Second
-
 // collect waits until there is something to send, and then for more, as the
-// plan's batch says. The error is errElsewhere where nothing came for long.
-func (o *Spool) collect(ctx context.Context, s plan.Spool) error {
+// plan's batch says. The error is errElsewhere where the road is to begin again.
+func (o *Spool) collect(ctx context.Context, to road, s plan.Spool) error {
 	for o.spool.State().Written == o.spool.Reading()-1 {
 		o.inOrder() // all that there is has been sent
 		select {
 		case <-o.flushed:
-		case <-time.After(idleTime + o.retry.chance(idleTime/2)):
+		case <-to.idle():
 			return errElsewhere
 		case <-ctx.Done():
 			return ctx.Err()

@@ -91,7 +91,7 @@ type self struct{}
 func (self) AgentID() string { return strings.Repeat("0", 32) }
 func (self) Run() string     { return strings.Repeat("1", 32) }
 func (self) Machine() string { return "" }
-func (self) BecomeAnother(client.ForkStatus) error {
+func (self) BecomeAnother(string, client.ForkStatus) error {
 	return errors.New("there is no other identity here")
 }
 func (self) AddFork(client.ForkStatus)   {}

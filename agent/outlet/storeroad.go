@@ -6,9 +6,11 @@ import (
 	"encoding/hex"
 	"errors"
 	"log/slog"
+	"math/rand/v2"
 	"net/http"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"oakbarrel/client"
 	"oakbarrel/core/block"
@@ -83,6 +85,14 @@ func (s *storeRoad) close()  {}
 const inFlight = 3
 
 func (s *storeRoad) depth() int { return inFlight }
+
+// idleTime is after how long without a record it is asked, about, how far the store has
+// the feed: it may have lost what it had.
+const idleTime = 30 * time.Second
+
+func (s *storeRoad) idle() <-chan time.Time {
+	return time.After(idleTime + rand.N(idleTime/2))
+}
 
 func (s *storeRoad) atMost(bytes int) int {
 	if most := int(s.mostBytes.Load()); most > 0 {

@@ -26,6 +26,7 @@ import (
 // over a connection a batch counts as taken once the other side's system has
 // acknowledged its bytes, over UDP once it is sent.
 type syslogRoad struct {
+	plainRoad
 	to     plan.Remote
 	config *tls.Config
 	append func([]byte, *record.Record) []byte
@@ -63,9 +64,7 @@ func newSyslogRoad(to plan.Remote) (*syslogRoad, error) {
 
 func (s *syslogRoad) begin(_ context.Context, here uint64) (uint64, error) { return here, nil }
 
-func (s *syslogRoad) reset()               { s.stream, s.ends = s.stream[:0], s.ends[:0] }
-func (s *syslogRoad) atMost(bytes int) int { return bytes }
-func (s *syslogRoad) rewind()              {}
+func (s *syslogRoad) reset() { s.stream, s.ends = s.stream[:0], s.ends[:0] }
 
 func (s *syslogRoad) add(_ uint64, r *record.Record) {
 	s.message = s.append(s.message[:0], r)

@@ -25,6 +25,7 @@ import (
 // webRoad leads to a receiver that takes batches over HTTP: of the
 // OpenTelemetry protocol, or JSON lines.
 type webRoad struct {
+	plainRoad
 	to            plan.Remote
 	otlp          bool
 	outlet, agent string
@@ -60,9 +61,6 @@ func newWebRoad(s plan.Outlet, agentID string, host func() string) (*webRoad, er
 
 func (w *webRoad) begin(_ context.Context, here uint64) (uint64, error) { return here, nil }
 func (w *webRoad) close()                                               { w.http.CloseIdleConnections() }
-
-func (w *webRoad) atMost(bytes int) int { return bytes }
-func (w *webRoad) rewind()              {}
 
 func (w *webRoad) reset() {
 	w.body = w.body[:0]

@@ -44,6 +44,8 @@ type Folder struct {
 	alive *os.File // shows that this agent lives, nil where it cannot be shown
 	log   *slog.Logger
 
+	becoming sync.Mutex // is held while the agent becomes another, and taken before mu
+
 	mu      sync.Mutex
 	id      string
 	damages []client.Damage // that were found in this run
@@ -95,7 +97,7 @@ func (s *Folder) open() (err error) {
 	if !s.isAlive(s.id) {
 		return nil
 	}
-	return s.BecomeAnother(client.ForkStatus{What: "another agent of this machine has the identity of this folder, which is a copy of the other's", Mend: "let it in with: oakbarrel hosts adopt"})
+	return s.BecomeAnother(s.id, client.ForkStatus{What: "another agent of this machine has the identity of this folder, which is a copy of the other's", Mend: "let it in with: oakbarrel hosts adopt"})
 }
 
 // Identity returns the id of the agent with a state folder, and makes both where

@@ -48,12 +48,16 @@ func (s *Folder) Machine() string {
 	return hex.EncodeToString(hash.Sum(nil)[:16])
 }
 
-// BecomeAnother gives the agent another identity, because somebody else has this one.
-func (s *Folder) BecomeAnother(fork client.ForkStatus) error {
+// BecomeAnother gives the agent another identity than the one it was found to share,
+// unless it has done so already, for another of its feeds.
+func (s *Folder) BecomeAnother(was string, fork client.ForkStatus) error {
+	s.becoming.Lock()
+	defer s.becoming.Unlock()
+	if s.AgentID() != was {
+		return nil
+	}
 	id := NewID()
-	s.mu.Lock()
-	fork.Was = s.id
-	s.mu.Unlock()
+	fork.Was = was
 	if err := writeID(filepath.Join(s.dir, idFile), id); err != nil {
 		return err
 	}

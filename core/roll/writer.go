@@ -516,17 +516,21 @@ func (w *Writer) RollEarly() (rolled bool, err error) {
 func (w *Writer) earlyBytes() (bytes int64) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	last := len(w.pieces) - 1
-	if last < 0 || !w.pieces[last].isEarly() {
+	first := len(w.pieces)
+	for first > 0 && w.pieces[first-1].isEarly() {
+		first--
+	}
+	early := w.pieces[first:]
+	if len(early) == 0 {
 		return 0
 	}
 	s, now := w.settings, w.now()
-	ends := rolledAt(w.pieces, s, now)
-	for i := last; i >= 0 && ends[i].IsZero(); i-- {
-		if !s.Every.Never() && !now.Before(s.Every.Next(s.in(w.pieces[i].Stamp))) {
+	ends := rolledAt(early, s, now)
+	for i := len(early) - 1; i >= 0 && ends[i].IsZero(); i-- {
+		if !s.Every.Never() && !now.Before(s.Every.Next(s.in(early[i].Stamp))) {
 			break // of a period that is over
 		}
-		bytes += w.pieces[i].bytes()
+		bytes += early[i].bytes()
 	}
 	if bytes+w.size > w.settings.Size { // the file begins behind where it would have been rolled
 		return 0

@@ -149,9 +149,14 @@ type FeedKey struct {
 	AgentID, Outlet, Generation string
 }
 
+// of looks for the feed alone.
+func (k FeedKey) of(db *gorm.DB) *gorm.DB {
+	return db.Where("cask_id = ? AND agent_id = ? AND outlet = ? AND generation = ?", k.CaskID, k.AgentID, k.Outlet, k.Generation)
+}
+
 // findFeed returns a feed, and keeps others from changing it until the transaction ends.
 func findFeed(tx *gorm.DB, key FeedKey) (feed model.Feed, known bool, err error) {
-	err = tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("cask_id = ? AND agent_id = ? AND outlet = ? AND generation = ?", key.CaskID, key.AgentID, key.Outlet, key.Generation).Take(&feed).Error
+	err = key.of(tx.Clauses(clause.Locking{Strength: "UPDATE"})).Take(&feed).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return feed, false, nil
 	}
@@ -182,7 +187,7 @@ func accountOf(f model.Feed) client.FeedAccount {
 // Confirmed tells how far a feed is committed.
 func Confirmed(db *gorm.DB, key FeedKey) (client.Confirmed, error) {
 	var feed model.Feed
-	err := db.Where("cask_id = ? AND agent_id = ? AND outlet = ? AND generation = ?", key.CaskID, key.AgentID, key.Outlet, key.Generation).Take(&feed).Error
+	err := key.of(db).Take(&feed).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		err = nil
 	}
