@@ -223,6 +223,28 @@ func TestADamagedBlockIsFoundAndTheRestIsRead(t *testing.T) {
 	}
 }
 
+// Hosts go on writing while a store is looked through, and nothing of that is a fault.
+func TestAStoreThatIsWrittenToIsLookedThroughAsItWas(t *testing.T) {
+	f := newFixture(t)
+	f.sendBlocks(f.agent(509), 0, 0)
+	next := uint64(21)
+	report, err := check.Store(context.Background(), db, func(int64, int64) {
+		head, payload := pack(next, some(10))
+		if _, err := f.writer(f.agent(509)).SendBatch(context.Background(), f.agent(509), "centre", f.cask, head, payload); err != nil {
+			t.Error(err)
+		}
+		next += 10
+	})
+	if err != nil || next == 21 {
+		t.Fatal(err, next)
+	}
+	for _, fault := range report.Faults {
+		if fault.Cask == f.cask {
+			t.Errorf("block %d: %s", fault.Block, fault.What)
+		}
+	}
+}
+
 // A block whose filter rules a word out is not opened: that this one is damaged
 // is not told then.
 func TestFiltersKeepBlocksShut(t *testing.T) {

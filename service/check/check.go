@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"database/sql"
 	"fmt"
 
 	"gorm.io/gorm"
@@ -42,9 +43,17 @@ const together = 16
 // Store looks at every block: whether it is what came, and what is said of it;
 // then whether feeds go on without a gap, and the counts by minute are those of
 // the records. After each look it calls progress, where it is not nil,
-// with how many of all blocks were looked at. What changes meanwhile may be told as a fault.
+// with how many of all blocks were looked at. It sees the store as it was when it
+// began: what is committed or removed meanwhile is no fault.
 func Store(ctx context.Context, db *gorm.DB, progress func(done, all int64)) (r Report, err error) {
-	db = db.WithContext(ctx)
+	err = db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		r, err = look(tx, progress)
+		return err
+	}, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	return r, err
+}
+
+func look(db *gorm.DB, progress func(done, all int64)) (r Report, err error) {
 	names, err := caskNames(db)
 	if err != nil {
 		return r, err
