@@ -82,6 +82,7 @@ type Agent struct {
 	// what must fall between two batches: a new plan, a look at the counters.
 	mu        sync.RWMutex
 	plan      *plan.Plan
+	named     []byte       // the name of the host, which is not changed in place
 	table     *route.Table // of the plan, with its detail windows open
 	details   []client.Detail
 	readAt    time.Time
@@ -209,12 +210,15 @@ func (e *PlanError) Error() string {
 }
 
 // host returns the name of the host, as the plan or the machine has it.
-func (a *Agent) host() string {
-	if a.plan.Host != "" {
-		return a.plan.Host
+func (a *Agent) host() string { return string(a.named) }
+
+// nameOf returns the name of the host that a plan is for.
+func nameOf(p *plan.Plan) []byte {
+	if p.Host != "" {
+		return []byte(p.Host)
 	}
 	name, _ := os.Hostname()
-	return name
+	return []byte(name)
 }
 
 // hostName is host for those who do not hold the lock.

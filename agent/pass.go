@@ -47,7 +47,11 @@ func (a *Agent) passOnce(b *record.Batch, routing *route.Routing, from intake.En
 	}()
 	name := in.Name()
 	for i := range b.Records {
-		b.Records[i].Intake = name
+		r := &b.Records[i]
+		r.Intake, r.Agent = name, a.named
+		if r.Host == nil { // it came by a way of this host; over the wire its sender's address stands in
+			r.Host = a.named
+		}
 	}
 	guard.Boundary("pass")
 	counts := a.table.Route(b, routing)

@@ -84,7 +84,7 @@ func (a *Agent) changePlaces(p *plan.Plan, outlets, began []outlet.Outlet, c cha
 	defer a.mu.Unlock()
 	a.giveRepeats(true)
 	a.beginOutlets(began, c.all)
-	a.plan, a.readAt, a.refused = p, time.Now(), nil
+	a.plan, a.named, a.readAt, a.refused = p, nameOf(p), time.Now(), nil
 	a.memory.Apply(p)
 	a.keepDetails(p, a.details)
 	intakes = a.replaceIntakes(p.Intakes)

@@ -157,7 +157,7 @@ func (e *explainer) printRecord(r *record.Record) {
 	for _, p := range []struct {
 		name  string
 		value []byte
-	}{{"host", r.Host}, {"app", r.App}, {"procid", r.ProcID}, {"msgid", r.MsgID}} {
+	}{{"host", r.Host}, {"agent", r.Agent}, {"app", r.App}, {"procid", r.ProcID}, {"msgid", r.MsgID}} {
 		if p.value != nil {
 			header += fmt.Sprintf("  %s %s", p.name, record.Visible(string(p.value)))
 		}

@@ -126,7 +126,7 @@ trust, OAKBARREL_FINGERPRINT the only one.`,
 	q.flags(c)
 	c.Flags().IntVar(&page.Limit, "limit", 1000, "how many at most; 0 for all")
 	c.Flags().BoolVar(&page.OldestFirst, "oldest-first", false, "begin with the oldest")
-	c.Flags().IntVar(&around, "context", 0, "show as many records of the same host before and after each, too")
+	c.Flags().IntVar(&around, "context", 0, "show as many records of the same agent before and after each, too")
 	c.Flags().BoolVar(&follow, "follow", false, "wait for new records and show them as they come")
 	c.MarkFlagsMutuallyExclusive("context", "follow")
 	return c
@@ -156,7 +156,7 @@ func (a *app) readAll(ctx context.Context, store *client.Client, q client.Query,
 	})
 }
 
-// readInContext prints records with what came before and after on their hosts.
+// readInContext prints records with what came before and after by the same agent.
 // For people the record itself is marked.
 func (a *app) readInContext(ctx context.Context, store *client.Client, q client.Query, page client.Page, each int, out *bufio.Writer) error {
 	first := true
@@ -170,7 +170,11 @@ func (a *app) readInContext(ctx context.Context, store *client.Client, q client.
 		if err := r.ParseJSON(p.Record); err != nil {
 			return fmt.Errorf("the service sends what is no record: %w", err)
 		}
-		n, err := store.Neighbours(ctx, q.Cask, string(r.Host), p.Place, each)
+		of := client.NeighboursOf{Cask: q.Cask, Agent: string(r.Agent), Place: p.Place, Each: each}
+		if r.Agent == nil {
+			of.Host = string(r.Host)
+		}
+		n, err := store.Neighbours(ctx, of)
 		if err != nil {
 			return err
 		}
@@ -255,7 +259,7 @@ func orDash(v []byte) []byte {
 }
 
 // countedBy is what records may be counted by, beside a field.
-var countedBy = []string{"severity", "minute", "host", "app", "msgid", "facility", "intake"}
+var countedBy = []string{"severity", "minute", "host", "agent", "app", "msgid", "facility", "intake"}
 
 func (a *app) countCommand() *cobra.Command {
 	var q storeQuery

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -46,7 +47,7 @@ standard input.`,
 	c.Flags().StringVar(&s.to, "to", "unix:/dev/log", "where to")
 	c.Flags().StringVar(&s.priority, "priority", "user.notice", "facility and severity")
 	c.Flags().StringVar(&s.appName, "app", "oakbarrel", "name of the program that speaks")
-	c.Flags().StringVar(&s.host, "host", "", "name of the host that speaks (default: this machine's)")
+	c.Flags().StringVar(&s.host, "host", "", "name of the host that speaks (default: none by a socket of this host, else this machine's)")
 	c.Flags().StringVar(&s.form, "form", "rfc5424", "rfc5424 or rfc3164")
 	c.Flags().StringVar(&s.file, "file", "", "file of messages, one a line")
 	c.Flags().IntVar(&s.count, "count", 1, "how many times to send the text")
@@ -82,6 +83,9 @@ func (s *sender) run(ctx context.Context, args []string) error {
 	out, err := dial(ctx, s.to)
 	if err != nil {
 		return err
+	}
+	if s.host == "" && !out.local {
+		s.host, _ = os.Hostname()
 	}
 	defer out.conn.Close()
 	sent, err := s.sendAll(ctx, out, priority, strings.Join(args, " "), lines)
@@ -147,13 +151,16 @@ func (s *sender) sendAll(ctx context.Context, out *connection, priority record.P
 var startsWithPriority = regexp.MustCompile(`^<\d{1,3}>`)
 
 func (s *sender) message(priority record.Priority, text []byte) []byte {
-	r := record.Record{Time: record.StampOf(time.Now()), Priority: priority, Host: []byte(s.host), App: []byte(s.appName), ProcID: strconv.AppendInt(nil, int64(os.Getpid()), 10), Text: text}
-	if s.host == "" {
-		name, _ := os.Hostname()
-		r.Host = []byte(name)
+	r := record.Record{Time: record.StampOf(time.Now()), Priority: priority, App: []byte(s.appName), ProcID: strconv.AppendInt(nil, int64(os.Getpid()), 10), Text: text}
+	if s.host != "" {
+		r.Host = []byte(s.host)
 	}
 	if s.form == "rfc3164" {
-		return wire.AppendRFC3164Line(nil, &r)
+		message := wire.AppendRFC3164Line(nil, &r)
+		if r.Host == nil { // programs of a host do not name it
+			message = bytes.Replace(message, []byte(" - "), []byte(" "), 1)
+		}
+		return message
 	}
 	return wire.AppendRFC5424(nil, &r)
 }
@@ -162,6 +169,7 @@ func (s *sender) message(priority record.Priority, text []byte) []byte {
 type connection struct {
 	conn    net.Conn
 	stream  bool
+	local   bool // by a socket of this host
 	buffer  []byte
 	flushed time.Time
 }
@@ -187,7 +195,7 @@ func dial(ctx context.Context, to string) (*connection, error) {
 		}
 		return nil, couldNot(fmt.Errorf("%s: %w", to, explainNetwork(err)))
 	}
-	return &connection{conn: conn, stream: network == "tcp"}, nil
+	return &connection{conn: conn, stream: network == "tcp", local: network == "unixgram"}, nil
 }
 
 // explainNetwork says in plain words what the system means.

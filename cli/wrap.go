@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"slices"
 	"strings"
@@ -16,6 +17,7 @@ import (
 	"oakbarrel/agent/wrap"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/record"
+	"oakbarrel/core/wire"
 )
 
 // What a wrapped program may leave behind while no agent takes it.
@@ -44,7 +46,8 @@ Where no agent is there, up to 8 MiB of records wait for one; what is over is
 dropped, counted, and told once one is there. When the program has ended, five
 seconds are left for what waits.
 
---to is the state folder of an agent on this host, or an address as for send.`,
+--to is the state folder of an agent on this host, the path of its socket, or an
+address as for send. A program that cannot be started is a record of severity error.`,
 		Example: `  oakbarrel wrap --app feed-planner --facility local4 --to lantern-bay/reef-02/state -- sh -c 'echo fed; echo "no krill" >&2'
   oakbarrel wrap --app ticketd --pass --decode json -- /usr/local/bin/ticketd --port 8080`,
 		Args: cobra.MinimumNArgs(1),
@@ -78,8 +81,6 @@ func (w *wrapper) settings() (s lines.Settings, err error) {
 			return s, usageError("--%s cannot be %q; known are %s", f.flag, f.word, strings.Join(record.Severities[:], ", "))
 		}
 	}
-	host, _ := os.Hostname()
-	s.Host = []byte(host)
 	if s.Join, err = parseJoin(w.join); err != nil {
 		return s, err
 	}
@@ -100,11 +101,11 @@ func (w *wrapper) run(ctx context.Context, command []string) error {
 		o.Out, o.Err = w.stdout, w.stderr
 	}
 	result, err := wrap.Run(context.WithoutCancel(ctx), o)
+	if result.Dropped > 0 {
+		fmt.Fprintf(w.stderr, "oakbarrel: %s of %s dropped, because no agent took what came in time: %v\n", plural(int(result.Dropped), "record"), w.name, explainNetwork(result.Why))
+	}
 	if err != nil {
 		return couldNot(err)
-	}
-	if result.Dropped > 0 {
-		fmt.Fprintf(w.stderr, "oakbarrel: %s of %s were dropped, because no agent took them in time\n", plural(int(result.Dropped), "record"), w.name)
 	}
 	if result.Code != 0 {
 		return codedError{result.Code, errors.New("")}
@@ -115,8 +116,10 @@ func (w *wrapper) run(ctx context.Context, command []string) error {
 // open opens the way to the agent.
 func (w *wrapper) open(ctx context.Context) (wrap.Sender, error) {
 	if strings.HasPrefix(w.to, "unix:") || strings.Contains(w.to, "://") {
-		c, err := dial(ctx, w.to)
-		return &wrapSender{c}, err
+		return w.dial(ctx, w.to)
+	}
+	if st, err := os.Stat(w.to); err == nil && st.Mode().Type() == fs.ModeSocket {
+		return w.dial(ctx, "unix:"+w.to)
 	}
 	addresses, err := control.Addresses(ctx, w.to)
 	if err != nil {
@@ -124,19 +127,39 @@ func (w *wrapper) open(ctx context.Context) (wrap.Sender, error) {
 	}
 	err = fmt.Errorf("the agent with %s listens on no address", w.to)
 	for _, address := range addresses {
-		var c *connection
-		if c, err = dial(ctx, address); err == nil {
-			return &wrapSender{c}, nil
+		var to wrap.Sender
+		if to, err = w.dial(ctx, address); err == nil {
+			return to, nil
 		}
 	}
 	return nil, err
 }
 
+func (w *wrapper) dial(ctx context.Context, address string) (wrap.Sender, error) {
+	c, err := dial(ctx, address)
+	if err != nil {
+		return nil, err
+	}
+	s := &wrapSender{connection: c}
+	if c.local {
+		return s, nil
+	}
+	name, err := os.Hostname()
+	s.host = []byte(name)
+	return s, err
+}
+
 // wrapSender sends at once, so that a failure is known with its record.
-type wrapSender struct{ *connection }
+type wrapSender struct {
+	*connection
+	host []byte // that messages over the wire claim; by a way of this host they need not
+}
 
 func (s *wrapSender) Send(message []byte) error {
 	s.conn.SetWriteDeadline(time.Now().Add(2 * time.Second))
+	if s.host != nil {
+		message = wire.ClaimHost(message, s.host)
+	}
 	if err := s.send(message); err != nil {
 		return err
 	}

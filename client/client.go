@@ -441,14 +441,13 @@ func (c *Client) ReadPlaced(ctx context.Context, q Query, p Page, each func(Plac
 	})
 }
 
-// Neighbours returns what came on a host before and after a record.
-func (c *Client) Neighbours(ctx context.Context, cask, host, place string, each int) (n Neighbours, err error) {
-	v := url.Values{"place": {place}, "each": {strconv.Itoa(each)}}
-	if cask != "" {
-		v.Set("cask", cask)
-	}
-	if host != "" {
-		v.Set("host", host)
+// Neighbours returns what came before and after a record.
+func (c *Client) Neighbours(ctx context.Context, of NeighboursOf) (n Neighbours, err error) {
+	v := url.Values{"place": {of.Place}, "each": {strconv.Itoa(of.Each)}}
+	for key, value := range map[string]string{"cask": of.Cask, "host": of.Host, "agent": of.Agent} {
+		if value != "" {
+			v.Set(key, value)
+		}
 	}
 	err = c.json(ctx, "GET", "/api/v1/neighbours", v, nil, nil, &n)
 	return n, err
@@ -498,7 +497,7 @@ func eachLine(from io.Reader, prefix string, each func([]byte) error) error {
 }
 
 // Count counts the records that meet the query by "severity", "minute", "host",
-// "app", "msgid", "facility", "intake" or "field", with its path; of values at
+// "agent", "app", "msgid", "facility", "intake" or "field", with its path; of values at
 // most top, the most frequent first.
 func (c *Client) Count(ctx context.Context, q Query, by, field string, top int) (counts Counts, err error) {
 	v := q.values()

@@ -318,6 +318,13 @@ type Placed struct {
 	Record json.RawMessage `json:"record"` // as read has it
 }
 
+// NeighboursOf says which neighbours of a record are wanted: "" for any host, and any agent.
+type NeighboursOf struct {
+	Cask, Host, Agent string
+	Place             string
+	Each              int // before it, and after it: 1 to 1000
+}
+
 // Neighbours is what came before and after a record, the oldest first.
 type Neighbours struct {
 	Before []Placed `json:"before"`

@@ -13,8 +13,8 @@ import (
 
 // arrived is a record as a file outlet writes it in JSON.
 type arrived struct {
-	Facility, Severity, Host, App, ProcID, MsgID, Text string
-	Fields                                             map[string]map[string]any
+	Facility, Severity, Host, Agent, App, ProcID, MsgID, Text string
+	Fields                                                    map[string]map[string]any
 }
 
 // heard runs a program and returns the records it makes.
@@ -75,9 +75,20 @@ func TestLoggerInAllItsForms(t *testing.T) {
 		if r.Facility != "local3" || r.Severity != "error" || r.App != "pumpd" || r.ProcID != "412" || r.Text != "pump P7: stalled [é]" {
 			t.Errorf("%s: %+v", c.name, r)
 		}
-		if wantHost := !strings.HasPrefix(c.name, "socket") || strings.Contains(c.name, "5424"); wantHost && !strings.Contains(c.name, "without a host") && r.Host == "" {
-			t.Errorf("%s: no host", c.name)
+		machine, _ := os.Hostname()
+		host := machine // as it claims
+		switch {
+		case c.name == "socket":
+			host = "reef-02" // of the plan: programs of a host do not name it
+		case strings.Contains(c.name, "without a host"):
+			host = "127.0.0.1"
 		}
+		if r.Host != host || r.Agent != "reef-02" {
+			t.Errorf("%s: it is of host %q and agent %q, want %q", c.name, r.Host, r.Agent, host)
+		}
+	}
+	if r := h.heard(t, 1, "logger", "-u", socket, "-t", "Joe App", "sold")[0]; r.App != "Joe App" || r.Host != "reef-02" || r.Text != "sold" {
+		t.Errorf("a name with a space: %+v", r)
 	}
 	r := h.heard(t, 1, "logger", "-n", "127.0.0.1", "-P", udp, "-d", "--rfc5424", "--msgid", "STALL", "--sd-id", "pump@32473", "--sd-param", `id="P7"`, "--sd-param", `rpm="212"`, "text")[0]
 	if r.MsgID != "STALL" || r.Fields["pump@32473"]["id"] != "P7" || r.Fields["pump@32473"]["rpm"] != "212" {

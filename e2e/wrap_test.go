@@ -30,7 +30,10 @@ func TestWrapCollectsBothStreamsAndPassesTheExitStatusOn(t *testing.T) {
 			t.Errorf("%q", line)
 		}
 	}
-	expect(t, 3, "", "executable file not found", "wrap", "--app", "x", "--to", h.state, "--", "no-such-program")
+	expect(t, 3, "", "executable file not found", "wrap", "--app", "x", "--to", h.dir+"/log.sock", "--", "no-such-program")
+	if line := h.waitForLines("all.log", 6)[5]; !strings.HasPrefix(line, "user.error x the program cannot be started: ") {
+		t.Errorf("%q", line)
+	}
 	expect(t, 2, "", "known are", "wrap", "--app", "x", "--stdout", "loud", "--", "true")
 }
 

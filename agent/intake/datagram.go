@@ -13,7 +13,6 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
 	"oakbarrel/core/wire"
@@ -35,6 +34,7 @@ type datagramEndpoint struct {
 	*datagramSocket
 	text   string
 	socket fs.FileInfo // of a unix socket, to remove what is ours only
+	local  bool        // it is a unix socket
 
 	headers []mmsghdr
 	iovecs  []unix.Iovec
@@ -118,7 +118,7 @@ func (a *Agent) unixgramEndpoint(conn *net.UnixConn, path string) (*datagramEndp
 	for i := range e.headers {
 		e.headers[i].hdr.Name = nil // credentials tell who speaks
 	}
-	e.text = addressText(Unixgram, path)
+	e.text, e.local = addressText(Unixgram, path), true
 	return e, nil
 }
 
@@ -189,7 +189,7 @@ func (e *datagramEndpoint) passReceived() {
 	now := record.StampOf(time.Now())
 	in := e.Owner()
 	s := in.syslog.Load()
-	configureParser(&e.parser, s)
+	configureParser(&e.parser, s, e.local)
 	e.batch.Reset()
 	e.hosts = e.hosts[:0]
 	e.flying.Store(int64(e.received))
@@ -214,7 +214,7 @@ func (e *datagramEndpoint) passReceived() {
 		r.Cut = h.hdr.Flags&unix.MSG_TRUNC != 0 || len(message) > s.Largest
 		if e.peers[i] != (record.Peer{}) {
 			r.Peer = &e.peers[i]
-			e.hosts = peerHost(s, r, e.hosts)
+			e.hosts = peerHost(s.PeerHost, r, e.hosts)
 		}
 	}
 	if len(e.batch.Records) > 0 {
@@ -223,10 +223,10 @@ func (e *datagramEndpoint) passReceived() {
 	e.flying.Store(0)
 }
 
-// peerHost makes the address of the sender the host of a record, where the plan
-// wants it. It uses the end of a buffer, which it returns.
-func peerHost(s *plan.Syslog, r *record.Record, buffer []byte) []byte {
-	if !s.PeerHost || !r.Peer.Addr.IsValid() {
+// peerHost makes the address of the sender the host of a record that names none, or
+// always. It uses the end of a buffer, which it returns.
+func peerHost(always bool, r *record.Record, buffer []byte) []byte {
+	if !r.Peer.Addr.IsValid() || r.Host != nil && !always {
 		return buffer
 	}
 	start := len(buffer)

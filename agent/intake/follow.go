@@ -35,7 +35,6 @@ type Follow struct {
 	file       string // what the follower writes down
 	follower   *tail.Follower
 	containers *containers // nil for files
-	host       []byte
 	routing    route.Routing
 	givenUp    chan struct{}
 
@@ -92,7 +91,6 @@ func (e *Follow) Bound() string {
 
 func (e *Follow) Run() {
 	defer close(e.done)
-	e.host = []byte(e.agent.HostName())
 	if e.containers != nil {
 		go e.agent.Guard.Keep(guard.Intake(e.Owner().Name()), func() { e.containers.watch(e.ctx) })
 	}
@@ -133,11 +131,6 @@ func (e *Follow) Taken(source string, begin int64) []int64 { return e.agent.Take
 // Pass passes on what was read.
 func (e *Follow) Pass(out *lines.Out) bool {
 	guard.Boundary("follow")
-	for i := range out.Batch.Records {
-		if r := &out.Batch.Records[i]; r.Host == nil {
-			r.Host = e.host
-		}
-	}
 	if !e.agent.pass(&out.Batch, &e.routing, e, true) {
 		return false
 	}

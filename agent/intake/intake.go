@@ -86,7 +86,9 @@ func allows(s *plan.Syslog, from netip.Addr) bool {
 	return slices.ContainsFunc(s.Allow, func(n netip.Prefix) bool { return n.Contains(from) })
 }
 
-func configureParser(p *wire.Parser, s *plan.Syslog) { p.Zone, p.Default = s.Zone, s.Default }
+func configureParser(p *wire.Parser, s *plan.Syslog, local bool) {
+	p.Zone, p.Default, p.Local = s.Zone, s.Default, local
+}
 
 // Count counts the records of a batch that is passed, and lets go of what the
 // plan does not keep.

@@ -96,7 +96,6 @@ func (e *kernelEndpoint) passOn(b []byte) bool {
 			e.Owner().missed.Add(int64(m.Sequence - e.place.Next))
 		}
 	}
-	r.Host = []byte(e.agent.HostName())
 	before := e.place
 	if ok {
 		e.place.Next = m.Sequence + 1 // also where it fails: it is counted then

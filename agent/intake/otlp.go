@@ -116,7 +116,9 @@ func (e *otlpEndpoint) export(w http.ResponseWriter, request *http.Request) {
 	settings := otlp.Settings{Default: s.Default, Received: record.StampOf(time.Now())}
 	taken, size := true, 0
 	refused, why, err := otlp.Decode(body, isJSON, settings, func(r *record.Record) {
-		r.Peer = peer
+		if r.Peer = peer; !from.Addr().IsLoopback() {
+			peerHost(false, r, nil)
+		}
 		*work.batch.Next() = *r
 		if size += len(r.Text) + len(r.Data); len(work.batch.Records) >= otlpRecords || size >= otlpBytes {
 			taken, size = taken && e.passOn(work), 0

@@ -161,7 +161,7 @@ func (e *ownEndpoint) passOn(own ownRecord) {
 
 // Sign names the agent on host as the one a record is from.
 func Sign(r *record.Record, host string) {
-	r.Host, r.App, r.ProcID = []byte(host), []byte("oakbarrel"), strconv.AppendInt(nil, int64(os.Getpid()), 10)
+	r.Host, r.Agent, r.App, r.ProcID = []byte(host), []byte(host), []byte("oakbarrel"), strconv.AppendInt(nil, int64(os.Getpid()), 10)
 }
 
 func (e *ownEndpoint) Drain(time.Time) {

@@ -65,10 +65,6 @@ func (a *Agent) openPipe(path string, in *plan.Intake) (Endpoint, error) {
 	unix.FcntlInt(uintptr(fd), unix.F_SETPIPE_SZ, pipeSize) // less is allowed too
 	file := os.NewFile(uintptr(fd), path)
 	settings := p.Lines
-	if settings.Host == nil {
-		host, _ := os.Hostname()
-		settings.Host = []byte(host)
-	}
 	settings.Fields = lines.NewFields("file@32473", record.Label{Name: "path", Value: path}).And(settings.Fields)
 	return &pipeEndpoint{agent: a, path: path, file: file, maker: lines.NewMaker("", &settings), wait: p.Wait, done: make(chan struct{})}, nil
 }

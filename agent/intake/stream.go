@@ -404,14 +404,16 @@ func (c *streamConn) add(s *plan.Syslog, message []byte, cut bool, now record.St
 	r := c.work.batch.Next()
 	r.Received = now
 	r.Raw = message
-	configureParser(&c.work.parser, s)
+	configureParser(&c.work.parser, s, !c.peer.Addr.IsValid())
 	c.work.parser.Parse(r, message)
 	r.Cut = cut
 	if c.peer == (record.Peer{}) {
 		return
 	}
 	r.Peer = &c.peer
-	c.host = peerHost(s, r, c.host[:0])
+	if r.Host == nil || s.PeerHost {
+		c.host = peerHost(s.PeerHost, r, c.host[:0])
+	}
 }
 
 // rest passes on what is left when the connection has ended: it is a message.

@@ -72,6 +72,7 @@ func (w *webRoad) add(_ uint64, r *record.Record) {
 		w.encoder.Add(r)
 		return
 	}
+	r.Agent = []byte(w.host()) // it is not kept in the spool
 	w.body = append(r.AppendJSON(w.body), '\n')
 }
 

@@ -24,6 +24,7 @@ type queue struct {
 	dropped  int64
 	untold   int64 // dropped, and not told of yet
 	last     record.Record
+	why      error     // the last message was not taken, nil where it was
 	deadline time.Time // once the program has ended
 	ending   bool
 	wake     chan struct{}
@@ -85,6 +86,7 @@ func (q *queue) send(ctx context.Context, open func(context.Context) (Sender, er
 		if err == nil {
 			err = to.Send(message)
 		}
+		q.tried(err)
 		if err == nil {
 			q.took(message)
 			continue
@@ -115,6 +117,13 @@ func (q *queue) next() (message []byte, over bool) {
 		return wire.AppendRFC5424(nil, &q.last), false
 	}
 	return nil, false
+}
+
+// tried notes how the last try to send went.
+func (q *queue) tried(err error) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.why = err
 }
 
 // took notes that a message is sent.

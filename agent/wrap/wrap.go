@@ -9,6 +9,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"os/exec"
@@ -47,12 +48,14 @@ type Result struct {
 	Code    int   // as a shell tells it: 128 and the signal's number for one that a signal ended
 	Sent    int64 // records
 	Dropped int64 // records, because nobody took them
+	Why     error // they were not taken
 }
 
 // signals are passed on to the program.
 var signals = []os.Signal{syscall.SIGHUP, syscall.SIGINT, syscall.SIGQUIT, syscall.SIGTERM, syscall.SIGUSR1, syscall.SIGUSR2, syscall.SIGWINCH, syscall.SIGCONT, syscall.SIGALRM}
 
-// Run runs the program to its end. An error says why it could not be started.
+// Run runs the program to its end. An error says why it could not be started, which is a
+// record too.
 func Run(ctx context.Context, o Options) (Result, error) {
 	c := exec.Command(o.Command[0], o.Command[1:]...)
 	c.Stdin = os.Stdin
@@ -68,15 +71,22 @@ func Run(ctx context.Context, o Options) (Result, error) {
 	came := make(chan os.Signal, 16)
 	signal.Notify(came, signals...)
 	defer signal.Stop(came)
+	q := newQueue(o.Hold)
+	var reading, sending sync.WaitGroup
+	finish := func() Result {
+		q.finish(o.Linger)
+		sending.Wait()
+		return Result{Sent: q.sent, Dropped: q.dropped, Why: q.why}
+	}
+	sending.Go(func() { q.send(ctx, o.Open) })
 	if err := c.Start(); err != nil {
-		return Result{}, err
+		now := record.StampOf(time.Now())
+		q.add(&record.Record{Time: now, Priority: record.MakePriority(o.Lines.Default.Facility(), record.Error), App: o.Lines.App, Host: o.Lines.Host, Text: fmt.Appendf(nil, "the program cannot be started: %v", err)})
+		return finish(), err
 	}
 	for _, w := range []io.Writer{c.Stdout, c.Stderr} {
 		w.(*os.File).Close() // else the end of the output would not be seen
 	}
-	q := newQueue(o.Hold)
-	var reading, sending sync.WaitGroup
-	sending.Go(func() { q.send(ctx, o.Open) })
 	for i, stream := range []record.Stream{record.Stdout, record.Stderr} {
 		s := &reader{file: readers[i], stream: stream, maker: lines.NewMaker("", &o.Lines), queue: q, procID: strconv.AppendInt(nil, int64(c.Process.Pid), 10), copy: []io.Writer{o.Out, o.Err}[i]}
 		reading.Go(s.read)
@@ -107,9 +117,9 @@ func Run(ctx context.Context, o Options) (Result, error) {
 		}
 		<-rest
 	}
-	q.finish(o.Linger)
-	sending.Wait()
-	return Result{codeOf(err), q.sent, q.dropped}, nil
+	result := finish()
+	result.Code = codeOf(err)
+	return result, nil
 }
 
 func codeOf(err error) int {

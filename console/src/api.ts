@@ -12,6 +12,7 @@ export interface Rec {
   app?: string;
   procid?: string;
   msgid?: string;
+  agent?: string;
   text?: string;
   fields?: { [key: string]: Value };
   intake?: string;
@@ -102,11 +103,12 @@ function remember(p: Placed): Rec {
 // hasPlace tells whether it is known where a record stands in the store.
 export const hasPlace = (r: Rec) => places.has(r);
 
-// neighbours returns what came before and after a record on its host, and it in the middle.
+// neighbours returns what came before and after a record, of the same agent, and it in the middle.
 export async function neighbours(r: Rec, cask: string, each: number, signal?: AbortSignal): Promise<Rec[]> {
   const p = new URLSearchParams({ place: places.get(r)!, each: String(each) });
   if (cask) p.set("cask", cask);
-  if (r.host) p.set("host", r.host);
+  if (r.agent) p.set("agent", r.agent);
+  else if (r.host) p.set("host", r.host);
   const n = await get<{ before: Placed[]; after: Placed[] }>("/neighbours?" + p, signal);
   return [...n.before.map(remember), r, ...n.after.map(remember)];
 }

@@ -107,7 +107,7 @@ export function HostPage() {
       <header className="mb-4 flex flex-wrap items-baseline gap-x-6 gap-y-1">
         <h2 className="text-xl font-semibold"><Health host={h} />{h.name}</h2>
         <span className="text-soft">heard {ago(h.last_heard)}, runs since {day(new Date(s.since))} {clock(new Date(s.since))}</span>
-        <Link className="hover:underline" to={`/logs?range=1h&q=${encodeURIComponent(`host is "${h.name}"`)}`}>its records</Link>
+        <Link className="hover:underline" to={`/logs?range=1h&q=${encodeURIComponent(`agent is "${h.name}"`)}`}>its records</Link>
         <Link className="hover:underline" to={`/plans?host=${h.agent_id}`}>its plan <span className="font-mono text-sm">{h.plan_hash.slice(0, 8)}</span></Link>
       </header>
       {troublesOf(h).map((t) => <p key={t} className="mb-2 rounded bg-wash px-3 py-2 [overflow-wrap:anywhere]">{t}</p>)}

@@ -8,7 +8,7 @@ import { clock, day, offset } from "./time";
 import { keys } from "./queries";
 import { Alert, Button } from "./ui";
 
-const properties = ["host", "app", "procid", "msgid", "facility", "intake", "stream"] as const;
+const properties = ["host", "agent", "app", "procid", "msgid", "facility", "intake", "stream"] as const;
 
 // RecordPanel shows one record whole: its properties, its fields as a tree, and as it is kept.
 export function RecordPanel({ record: r, cask, onClose, onQuery, onOpen }: { record: Rec; cask: string; onClose: () => void; onQuery: (condition: string) => void; onOpen: (r: Rec) => void }) {
@@ -44,13 +44,13 @@ export function RecordPanel({ record: r, cask, onClose, onQuery, onOpen }: { rec
   );
 }
 
-// Neighbours shows what came before and after a record on its host.
+// Neighbours shows what came before and after a record, of the same agent.
 function Neighbours({ record: r, cask, onOpen }: { record: Rec; cask: string; onOpen: (r: Rec) => void }) {
   const [each, setEach] = useState(5);
   const found = useQuery({ queryKey: keys.neighbours([r.time, r.received, r.text, cask, each]), queryFn: ({ signal }) => neighbours(r, cask, each, signal), placeholderData: (old) => old });
   return (
     <section className="mb-4">
-      <h3 className="mb-1 font-semibold">Before and after{r.host ? ` on ${r.host}` : ""}</h3>
+      <h3 className="mb-1 font-semibold">Before and after{r.agent ? ` by the agent of ${r.agent}` : ""}</h3>
       {found.error && <Alert>{found.error.message}</Alert>}
       <ul className="rounded bg-paper p-1">
         {found.data?.map((n, i) => (

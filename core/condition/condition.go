@@ -339,7 +339,7 @@ func (n *and) contradicts() bool {
 			return true
 		}
 		t, ok := part.(*textTest)
-		if !ok || t.op != equal || t.prop.which == field || t.fold && t.prop.which != host {
+		if !ok || t.op != equal || t.prop.which == field || t.fold && !t.prop.isHost() {
 			continue
 		}
 		if !slices.ContainsFunc(t.values, func(v string) bool { return meetsAll(parts, t.prop, v) }) {

@@ -231,7 +231,7 @@ func ParsePath(text string) (p Path, err error) {
 }
 
 // keywords may not stand as a value without quotes.
-var keywords = strings.Fields("and or not any condition facility intake stream severity is in at least most between host app procid msgid text field " +
+var keywords = strings.Fields("and or not any condition facility intake stream severity is in at least most between host agent app procid msgid text field " +
 	"starts ends with contains has word matches exists missing peer within ignoring case")
 
 func isKeyword(s string) bool {

@@ -29,4 +29,5 @@ func asksNames(n node) bool {
 	return true
 }
 
-func (p property) isName() bool { return p.which != text && p.which != field }
+// isName tells whether a property stands beside the text, in a block; its agent is known of it as a whole.
+func (p property) isName() bool { return p.which != text && p.which != field && p.which != agent }

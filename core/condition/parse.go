@@ -174,7 +174,7 @@ func (p *parser) test() node {
 
 // noTest explains a token with which no test begins.
 func (p *parser) noTest(t token) {
-	const mend = `a test begins with any, condition, severity, facility, host, app, procid, msgid, text, field, intake, stream, peer, or a "text" in quotes`
+	const mend = `a test begins with any, condition, severity, facility, host, agent, app, procid, msgid, text, field, intake, stream, peer, or a "text" in quotes`
 	switch {
 	case t.kind == end:
 		p.fail(t, "a test is expected, but the condition ends", mend)
@@ -195,7 +195,7 @@ func (p *parser) noTest(t token) {
 	p.fail(t, fmt.Sprintf("a test is expected, not %s", t), mend)
 }
 
-var subjects = strings.Fields("any condition severity facility host app procid msgid text field intake stream peer not")
+var subjects = strings.Fields("any condition severity facility host agent app procid msgid text field intake stream peer not")
 
 func (p *parser) named() node {
 	t := p.tok

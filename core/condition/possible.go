@@ -12,8 +12,8 @@ type Contents interface {
 	// HasWord tells whether a text or a field may hold a word, by the hash
 	// that [record.EachWord] gives.
 	HasWord(hash uint64) bool
-	// HasValue tells whether the property named host, app, procid or msgid may
-	// be v, whatever its letter case.
+	// HasValue tells whether the property named host, agent, app, procid or msgid
+	// may be v, whatever its letter case.
 	HasValue(property string, v []byte) bool
 	// HasText tells whether a text may contain v.
 	HasText(v *Searcher) bool

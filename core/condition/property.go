@@ -12,6 +12,7 @@ type which uint8
 
 const (
 	host which = iota
+	agent
 	app
 	procid
 	msgid
@@ -19,13 +20,16 @@ const (
 	field
 )
 
-var propertyNames = map[which]string{host: "host", app: "app", procid: "procid", msgid: "msgid", text: "text"}
+var propertyNames = map[which]string{host: "host", agent: "agent", app: "app", procid: "procid", msgid: "msgid", text: "text"}
 
 // property is what a test looks at: a property of the record, or a field.
 type property struct {
 	which which
 	path  Path // of a field
 }
+
+// isHost tells whether the property is the name of a host, which minds no letter case.
+func (p property) isHost() bool { return p.which == host || p.which == agent }
 
 func (p property) String() string {
 	if p.which == field {
@@ -39,6 +43,8 @@ func (p property) of(r *record.Record) []byte {
 	switch p.which {
 	case host:
 		return r.Host
+	case agent:
+		return r.Agent
 	case app:
 		return r.App
 	case procid:

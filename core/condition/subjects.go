@@ -221,7 +221,7 @@ func (p *parser) expressionTest(prop property) node {
 		panic(&Error{at, "the regular expression is too long", fmt.Sprintf("at most %d bytes are allowed", maxExpression)})
 	}
 	parse := syntax.Perl
-	if n.fold || prop.which == host {
+	if n.fold || prop.isHost() {
 		parse |= syntax.FoldCase
 	}
 	tree, err := syntax.Parse(source, parse)

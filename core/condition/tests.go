@@ -150,7 +150,7 @@ type textTest struct {
 }
 
 func (t *textTest) prepare(fold bool) {
-	t.fold = fold || t.prop.which == host
+	t.fold = fold || t.prop.isHost()
 	t.search = nil
 	for _, v := range t.values {
 		t.search = append(t.search, newSearcher(v, t.fold))
@@ -195,7 +195,7 @@ func (t *textTest) String() string {
 	} else {
 		b.WriteString(textOpNames[t.op] + " " + quote(t.values[0]))
 	}
-	if t.fold && t.prop.which != host && t.op != hasWord {
+	if t.fold && !t.prop.isHost() && t.op != hasWord {
 		b.WriteString(" ignoring case")
 	}
 	return b.String()

@@ -38,6 +38,7 @@ var properties = []property{
 	{"facility", 0, func(dst []byte, r *record.Record) []byte { return append(dst, r.Facility().String()...) }, readFacility},
 	{"severity", 0, func(dst []byte, r *record.Record) []byte { return append(dst, r.Severity().String()...) }, readSeverity},
 	{"host", 0, func(dst []byte, r *record.Record) []byte { return appendText(dst, r.Host) }, func(r *record.Record, v []byte) bool { return readText(&r.Host, v) }},
+	{"agent", 0, func(dst []byte, r *record.Record) []byte { return appendText(dst, r.Agent) }, func(r *record.Record, v []byte) bool { return readText(&r.Agent, v) }},
 	{"app", 0, func(dst []byte, r *record.Record) []byte { return appendText(dst, r.App) }, func(r *record.Record, v []byte) bool { return readText(&r.App, v) }},
 	{"procid", 0, func(dst []byte, r *record.Record) []byte { return appendText(dst, r.ProcID) }, func(r *record.Record, v []byte) bool { return readText(&r.ProcID, v) }},
 	{"msgid", 0, func(dst []byte, r *record.Record) []byte { return appendText(dst, r.MsgID) }, func(r *record.Record, v []byte) bool { return readText(&r.MsgID, v) }},

@@ -19,6 +19,7 @@ func (r *Record) AppendJSON(dst []byte) []byte {
 	dst = append(dst, r.Severity().String()...)
 	dst = append(dst, '"')
 	dst = appendProperty(dst, `,"host":`, r.Host)
+	dst = appendProperty(dst, `,"agent":`, r.Agent)
 	dst = appendProperty(dst, `,"app":`, r.App)
 	dst = appendProperty(dst, `,"procid":`, r.ProcID)
 	dst = appendProperty(dst, `,"msgid":`, r.MsgID)

@@ -302,6 +302,8 @@ func (r *Record) ParseJSON(line []byte) error {
 			severity, ok = ParseSeverity(string(text))
 		case "host":
 			r.Host = present(text)
+		case "agent":
+			r.Agent = present(text)
 		case "app":
 			r.App = present(text)
 		case "procid":

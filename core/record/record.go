@@ -27,6 +27,7 @@ type Record struct {
 	Cut      bool // it was longer than allowed, and what was over is gone
 
 	Host, App, ProcID, MsgID, Text []byte
+	Agent                          []byte // the name of the host whose agent took it in, nil where that is not known
 
 	// Data holds the fields: structured data as it stands in RFC 5424, "[id name="value"]…",
 	// or one JSON object that is not empty; well formed, see ValidData. It is nil for none.

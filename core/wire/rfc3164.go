@@ -17,6 +17,12 @@ func (p *Parser) parseRFC3164(r *record.Record, b []byte) bool {
 	}
 	r.Time = stamp
 	b = bytes.TrimLeft(b[n:], " ")
+	if p.Local {
+		if r.Text = b; !parseTag(r, b) {
+			parseName(r, b)
+		}
+		return true
+	}
 	if parseTag(r, b) {
 		return true
 	}
@@ -71,6 +77,26 @@ func parseTag(r *record.Record, b []byte) bool {
 	}
 	r.App, r.ProcID = present(app), present(procID)
 	r.Text = b[min(n+2, len(b)):]
+	return true
+}
+
+// longestName bounds the name of a program that has spaces, in bytes.
+const longestName = 64
+
+// parseName is parseTag for a name with spaces, or other signs that a tag may not have.
+func parseName(r *record.Record, b []byte) bool {
+	end := bytes.Index(b[:min(len(b), longestName+2)], []byte(": "))
+	if end < 0 && bytes.HasSuffix(b, []byte(":")) && len(b) <= longestName {
+		end = len(b) - 1
+	}
+	if end <= 0 {
+		return false
+	}
+	name, procID := b[:end], []byte(nil)
+	if at := bytes.LastIndexByte(name, '['); at > 0 && name[end-1] == ']' && end-at > 2 {
+		name, procID = name[:at], name[at+1:end-1]
+	}
+	r.App, r.ProcID, r.Text = name, procID, b[min(end+2, len(b)):]
 	return true
 }
 

@@ -100,6 +100,14 @@ func AppendRFC5424(dst []byte, r *record.Record) []byte {
 	return appendMessage(dst, r.Text)
 }
 
+// ClaimHost returns a message that AppendRFC5424 wrote of a record without a host, with
+// a host. It does not change the message.
+func ClaimHost(message, host []byte) []byte {
+	missing := bytes.Index(message, []byte(" - "))
+	claimed := appendName(bytes.Clone(message[:missing+1]), host, maxHost)
+	return append(claimed, message[missing+2:]...)
+}
+
 // AppendRFC5424Line writes r as [AppendRFC5424] does, but always as one line
 // and without control characters other than a tab. A record that holds any is
 // marked by the element [escaped@32473] and has backslash escapes in its text

@@ -23,6 +23,9 @@ type Parser struct {
 	Zone *time.Location
 	// Default is what a message without a valid priority gets.
 	Default record.Priority
+	// Local says that programs of this host speak, by its own socket: they do not name
+	// the host in the form of RFC 3164, and their names may have spaces.
+	Local bool
 
 	stamps record.StampReader
 }

@@ -102,6 +102,36 @@ func TestParse(t *testing.T) {
 	}
 }
 
+// Programs of a host do not name it, and may have any name.
+func TestProgramsOfThisHost(t *testing.T) {
+	for message, want := range map[string]string{
+		"<13>Oct 11 22:14:15 Joe App: sold":                          "~|Joe App|~|sold",
+		"<13>Oct 11 22:14:15 Joe App[77]: sold: 3":                   "~|Joe App|77|sold: 3",
+		"<13>Oct 11 22:14:15 ticketd[77]: sold":                      "~|ticketd|77|sold",
+		"<13>Oct 11 22:14:15 Joe App:":                               "~|Joe App|~|",
+		"<13>Oct 11 22:14:15 sold three of them":                     "~|~|~|sold three of them",
+		"<13>Oct 11 22:14:15 door (7): open":                         "~|door (7)|~|open",
+		"<13>ticketd: sold":                                          "~|ticketd|~|sold",
+		"<13>1 - kelp-01 ticketd 77 - - sold":                        "kelp-01|ticketd|77|sold",
+		"<13>Oct 11 22:14:15 " + strings.Repeat("x ", 40) + ": sold": "~|~|~|" + strings.Repeat("x ", 40) + ": sold",
+	} {
+		r := &record.Record{Received: received}
+		p := Parser{Zone: time.UTC, Local: true}
+		p.Parse(r, []byte(message))
+		fields := strings.Split(asText(r), "|")
+		if got := strings.Join(append(fields[2:5], fields[7]), "|"); got != want {
+			t.Errorf("%q\n got %s\nwant %s", message, got, want)
+		}
+	}
+}
+
+func TestAHostIsClaimedOverTheWire(t *testing.T) {
+	r := &record.Record{Time: received, App: []byte("pumpd"), Text: []byte("a - b")}
+	if got := string(ClaimHost(AppendRFC5424(nil, r), []byte("reef-02"))); got != "<0>1 2026-11-25T10:00:00Z reef-02 pumpd - - - a - b" {
+		t.Error(got)
+	}
+}
+
 func TestStampTakesTheZoneOfTheIntake(t *testing.T) {
 	zone, err := time.LoadLocation("Europe/Berlin")
 	if err != nil {

@@ -163,22 +163,25 @@ type neighboursInput struct {
 	Cask  string `query:"cask" doc:"as for records"`
 	Place string `query:"place" required:"true" doc:"the place of a record, as records tells it"`
 	Host  string `query:"host" doc:"only records of this host"`
+	Agent string `query:"agent" doc:"only records that the agent of this host took in"`
 	Each  int    `query:"each" default:"10" minimum:"1" maximum:"1000" doc:"how many before it, and how many after it"`
 }
 
 type neighboursOutput struct{ Body client.Neighbours }
 
-// neighbours tells what came on a host before and after a record, the oldest first.
+// neighbours tells what came, of a host or an agent, before and after a record, the oldest first.
 func (a *API) neighbours(ctx context.Context, in *neighboursInput) (*neighboursOutput, error) {
 	place, err := search.ParsePlace(in.Place)
 	if err != nil {
 		return nil, problem(http.StatusBadRequest, err.Error(), "")
 	}
-	where := ""
-	if in.Host != "" {
-		where = `host is "` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(in.Host) + `"`
+	var where []string
+	for _, of := range []struct{ property, name string }{{"host", in.Host}, {"agent", in.Agent}} {
+		if of.name != "" {
+			where = append(where, of.property+` is "`+strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(of.name)+`"`)
+		}
 	}
-	q, err := a.query(ctx, &Range{Cask: in.Cask, Where: where})
+	q, err := a.query(ctx, &Range{Cask: in.Cask, Where: strings.Join(where, " and ")})
 	if err != nil {
 		return nil, err
 	}
@@ -203,7 +206,7 @@ func (a *API) neighbours(ctx context.Context, in *neighboursInput) (*neighboursO
 
 type countsInput struct {
 	Range
-	By    string `query:"by" enum:"severity,minute,priority,host,app,msgid,facility,intake,field" default:"severity" doc:"what the counts are parted by"`
+	By    string `query:"by" enum:"severity,minute,priority,host,agent,app,msgid,facility,intake,field" default:"severity" doc:"what the counts are parted by"`
 	Field string `query:"field" doc:"the path of the field, by which the counts are parted"`
 	Top   int    `query:"top" default:"20" minimum:"1" maximum:"10000" doc:"how many values of a property or a field, the most frequent first"`
 }

@@ -51,6 +51,59 @@ func TestCountsByValues(t *testing.T) {
 	}
 }
 
+// Which agent took a record in is known of each, whatever host its sender claims.
+func TestARecordIsOfAnAgent(t *testing.T) {
+	f, ctx := newFixture(t), context.Background()
+	for i, name := range []string{"quay-3", "tide-gw"} {
+		w, id := f.writer(f.agent(602+i)), f.agent(602+i)
+		if _, err := w.SendStatus(ctx, id, client.AgentStatus{Host: name, Status: client.Status{}}); err != nil {
+			t.Fatal(err)
+		}
+		head, payload := pack(1, sales(10*(i+1)))
+		if _, err := w.SendBatch(ctx, id, "centre", f.cask, head, payload); err != nil {
+			t.Fatal(err)
+		}
+	}
+	head, payload := pack(1, sales(3)) // of files: no agent took them in
+	if _, err := f.writer(f.agent(604)).SendBatch(ctx, f.agent(604), "centre", f.cask, head, payload); err != nil {
+		t.Fatal(err)
+	}
+	for where, want := range map[string]int64{
+		"agent is QUAY-3": 10, `agent in ("quay-3", tide-gw)`: 30, "agent is quay-3 and host is reef-02": 5, "agent missing": 3, "not agent is quay-3": 23,
+		"agent starts with tide": 20, "agent is nobody": 0, "agent is nobody or text is \"sale 2\"": 3, "agent matches /^QU/": 10, `agent is tide-gw and text has word 15`: 1,
+	} {
+		counts, err := f.read.Count(ctx, client.Query{Cask: f.cask, Where: where}, "severity", "", 20)
+		if err != nil || counts.Total != want {
+			t.Errorf("%s: %d, want %d: %v", where, counts.Total, want, err)
+		}
+		read := int64(0)
+		if err := f.read.Read(ctx, client.Query{Cask: f.cask, Where: where}, client.Page{}, func([]byte) error { read++; return nil }); err != nil || read != want {
+			t.Errorf("%s: %d are read, want %d: %v", where, read, want, err)
+		}
+	}
+	counts, err := f.read.Count(ctx, client.Query{Cask: f.cask}, "agent", "", 20)
+	if s := fmt.Sprint(counts.By); err != nil || s != "[{tide-gw 20} {quay-3 10} {(missing) 3}]" {
+		t.Errorf("by agent: %s, %v", s, err)
+	}
+	var told []string
+	err = f.read.ReadPlaced(ctx, client.Query{Cask: f.cask, Where: "agent is quay-3 and text is \"sale 4\""}, client.Page{}, func(p client.Placed) error {
+		n, err := f.read.Neighbours(ctx, client.NeighboursOf{Cask: f.cask, Agent: "quay-3", Place: p.Place, Each: 2})
+		for _, side := range [][]client.Placed{n.Before, n.After} {
+			for _, p := range side {
+				var r record.Record
+				if err := r.ParseJSON(p.Record); err != nil {
+					return err
+				}
+				told = append(told, string(r.Agent)+"/"+string(r.Text))
+			}
+		}
+		return err
+	})
+	if got := strings.Join(told, " "); err != nil || got != "quay-3/sale 2 quay-3/sale 3 quay-3/sale 5 quay-3/sale 6" {
+		t.Errorf("its neighbours are %s: %v", got, err)
+	}
+}
+
 func TestTheNeighboursOfARecord(t *testing.T) {
 	f, ctx := newFixture(t), context.Background()
 	all := sales(40)
@@ -75,12 +128,12 @@ func TestTheNeighboursOfARecord(t *testing.T) {
 	err := f.read.ReadPlaced(ctx, client.Query{Cask: f.cask, Where: "text has word 20"}, client.Page{}, func(p client.Placed) error {
 		places++
 		for host, want := range map[string]string{"kelp-01": "14 16 18|22 24 26", "": "17 18 19|21 22 23"} {
-			n, err := f.read.Neighbours(ctx, f.cask, host, p.Place, 3)
+			n, err := f.read.Neighbours(ctx, client.NeighboursOf{Cask: f.cask, Host: host, Place: p.Place, Each: 3})
 			if got := texts(n.Before) + "|" + texts(n.After); err != nil || got != want {
 				t.Errorf("on host %q: %s, want %s: %v", host, got, want, err)
 			}
 		}
-		n, err := f.read.Neighbours(ctx, f.cask, `no "such" \ host`, p.Place, 3)
+		n, err := f.read.Neighbours(ctx, client.NeighboursOf{Cask: f.cask, Host: `no "such" \ host`, Place: p.Place, Each: 3})
 		if err != nil || len(n.Before)+len(n.After) > 0 {
 			t.Errorf("%+v: %v", n, err)
 		}

@@ -24,6 +24,8 @@ type head struct {
 	Records             int
 	WordsApart          bool
 	Twice               bool // its records may be in another block too
+
+	agent *agent // that took its records in, nil where it is not known
 }
 
 const headColumns = "id, feed_id, first_number, last_number, first_time, last_time, records, words_apart, twice"
@@ -39,7 +41,10 @@ func (q *Query) heads(ctx context.Context, db *gorm.DB) (heads []head, err error
 	err = db.WithContext(ctx).Model(&model.Block{}).Select(headColumns).
 		Where("cask_id IN ? AND records > 0 AND last_time >= ? AND first_time < ? AND severities & ? <> 0 AND facilities & ? <> 0", q.Casks, since, until, severities, facilities).
 		Order(order).Find(&heads).Error
-	return heads, err
+	if err != nil {
+		return nil, err
+	}
+	return q.nameAgents(ctx, db, heads)
 }
 
 // opened is a block being opened: ready is closed once found or err is there.

@@ -143,6 +143,7 @@ func (q *Query) meets(h head, number uint64, r *record.Record) (Place, bool) {
 	case q.After != nil && q.order(place, *q.After) <= 0:
 		return place, false
 	}
+	r.Agent = h.agent.name()
 	return place, q.Condition == nil || q.Condition.Match(r)
 }
 

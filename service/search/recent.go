@@ -20,6 +20,12 @@ type recent struct {
 	size         int // of newer, in bytes
 }
 
+// key is what a block is looked up by: what is known of its agent may change.
+func (h head) key() head {
+	h.agent = nil
+	return h
+}
+
 // kept is a block, and how many bytes it takes.
 type kept struct {
 	block *block.Block
@@ -31,13 +37,13 @@ type kept struct {
 func (r *recent) lookUp(h head) (k kept, known bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if k, known = r.newer[h]; known {
+	if k, known = r.newer[h.key()]; known {
 		r.size -= k.size
 	} else {
-		k, known = r.older[h]
+		k, known = r.older[h.key()]
 	}
-	delete(r.newer, h)
-	delete(r.older, h)
+	delete(r.newer, h.key())
+	delete(r.older, h.key())
 	return k, known
 }
 
@@ -47,6 +53,6 @@ func (r *recent) put(h head, k kept) {
 	if r.newer == nil || r.size > r.half {
 		r.newer, r.older, r.size = map[head]kept{}, r.newer, 0
 	}
-	r.size += k.size - r.newer[h].size
-	r.newer[h] = k
+	r.size += k.size - r.newer[h.key()].size
+	r.newer[h.key()] = k
 }

@@ -98,7 +98,7 @@ func (q *Query) hits(h head, b *block.Block) ([]Hit, error) {
 		}
 	}
 	q.sort(hits)
-	writeJSON(hits, b, h.Twice)
+	writeJSON(hits, b, h)
 	return hits, nil
 }
 
@@ -110,7 +110,7 @@ const usualJSON = 400 // bytes of a record
 
 // writeJSON reads the records of hits in a block once more. Where they may be in
 // another block too, each says so.
-func writeJSON(hits []Hit, b *block.Block, twice bool) {
+func writeJSON(hits []Hit, b *block.Block, h head) {
 	wanted := map[int]map[uint64]*Hit{} // by run and number
 	for i := range hits {
 		h := &hits[i]
@@ -124,8 +124,9 @@ func writeJSON(hits []Hit, b *block.Block, twice bool) {
 		b.EachIn(run, true, func(number uint64, r *record.Record) bool {
 			if hit := left[number]; hit != nil {
 				start := len(all)
+				r.Agent = h.agent.name()
 				all = r.AppendJSON(all)
-				if twice {
+				if h.Twice {
 					all = append(all[:len(all)-1], `,"maybe_twice":true}`...)
 				}
 				hit.JSON = all[start:len(all):len(all)]
@@ -144,6 +145,13 @@ func (s *Store) Since(ctx context.Context, q Query, last *uint64, each func(Hit)
 	if err != nil {
 		return err
 	}
+	if len(heads) == 0 {
+		return nil
+	}
+	newest := heads[len(heads)-1].ID
+	if heads, err = q.nameAgents(ctx, s.db, heads); err != nil {
+		return err
+	}
 	for _, h := range heads {
 		hits, err := open(ctx, s, &q, h, q.hits)
 		if err != nil {
@@ -156,5 +164,6 @@ func (s *Store) Since(ctx context.Context, q Query, last *uint64, each func(Hit)
 		}
 		*last = h.ID
 	}
+	*last = newest
 	return nil
 }

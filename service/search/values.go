@@ -26,6 +26,8 @@ func ValueOf(by, path string) (func(dst []byte, r *record.Record) []byte, error)
 	switch by {
 	case "host":
 		return property(func(r *record.Record) []byte { return r.Host }), nil
+	case "agent":
+		return property(func(r *record.Record) []byte { return r.Agent }), nil
 	case "app":
 		return property(func(r *record.Record) []byte { return r.App }), nil
 	case "msgid":

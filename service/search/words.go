@@ -147,7 +147,8 @@ func (f filtered) HasWord(hash uint64) bool {
 func (f filtered) HasText(*condition.Searcher) bool { return true }
 
 func (f filtered) HasValue(name string, v []byte) bool {
-	return f.HasWord(block.ValueHash(properties[name], v))
+	property, known := properties[name]
+	return !known || f.HasWord(block.ValueHash(property, v))
 }
 
 var properties = map[string]block.Property{"host": block.Host, "app": block.App, "procid": block.ProcID, "msgid": block.MsgID}
@@ -163,5 +164,6 @@ func (w *wordsAsked) HasWord(hash uint64) bool {
 func (w *wordsAsked) HasText(*condition.Searcher) bool { return true }
 
 func (w *wordsAsked) HasValue(name string, v []byte) bool {
-	return w.HasWord(block.ValueHash(properties[name], v))
+	property, known := properties[name]
+	return !known || w.HasWord(block.ValueHash(property, v))
 }
