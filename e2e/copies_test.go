@@ -282,6 +282,27 @@ func TestACopyBesideTheOriginalBecomesAnotherAgent(t *testing.T) {
 	s.hasEach(301, 310)
 }
 
+// A copy that is made before the store was ever reached marks what both held, too.
+func TestACopyThatWasMadeBeforeTheFirstContactIsMarked(t *testing.T) {
+	s := newStore(t)
+	h := s.host("gateway", s.token("gateway", "write"))
+	s.kill()
+	h.start()
+	h.sendNumbers(1, 20)
+	c := s.clone(h)
+	c.start()
+	c.sendNumbers(21, 40)
+	s.start()
+	h.allDelivered()
+	c.waitsToBeLetIn()
+	s.adopt(c)
+	c.allDelivered()
+	s.hasEach(1, 20)
+	if twice := s.hasEach(21, 40); twice != 0 {
+		t.Errorf("%d records of the copy alone are there twice", twice)
+	}
+}
+
 // Of copies on other machines one keeps the identity; the others become other agents
 // at the first contact. Nothing is lost, and what two held is marked.
 func TestCopiesOnOtherMachines(t *testing.T) {

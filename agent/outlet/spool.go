@@ -70,6 +70,12 @@ func (a *Agent) openSpool(s plan.Outlet) (*Spool, error) {
 	if err := sp.BeginRun(a.State.Run()); err != nil { // it is written with what is written next
 		a.Log.Warn("it cannot be written down that a run begins", "outlet", s.Name, "why", err)
 	}
+	if f := sp.Feed(); f.Agent == "" { // from now on, so that a copy that is made before the first contact is told apart
+		f.Agent = a.State.AgentID()
+		if err := sp.SetFeed(f); err != nil {
+			a.Log.Warn("it cannot be written down whose records these are", "outlet", s.Name, "why", err)
+		}
+	}
 	o := spoolOn(sp, s, a.roadTo, a.Log, a.Delivered)
 	o.refusals = refusals{disk.OS, refusedFile(a.State.Dir(), s.Name)}
 	o.guard = a.Guard.Run
