@@ -64,7 +64,7 @@ outlets:
 		t.Errorf("faults: %s", faults)
 	}
 	signin := h.waitForLines("deep/er/signins.log", 1)[0]
-	want := regexp.MustCompile(`^{"time":"2026-11-25T10:00:00\+01:00","received":"[^"]+","facility":"auth","severity":"alert","host":"h","app":"door","procid":"7","msgid":"M",` +
+	want := regexp.MustCompile(`^{"time":"2026-11-25T10:00:00\+01:00","received":"[^"]+","facility":"auth","severity":"alert","host":"h","agent":"[^"]+","app":"door","procid":"7","msgid":"M",` +
 		`"text":"in\\nand out\\u001b","fields":{"a":{"b":"c"}},"intake":"wire","peer":{"address":"127.0.0.1:\d+"},"raw":"PDMzPjEg[^"]+"}$`)
 	if !want.MatchString(signin) {
 		t.Errorf("signins: %s", signin)

@@ -388,7 +388,7 @@ func TestTheConsole(t *testing.T) {
 	b.waitFor(`location.search.includes("severity+at+least+warning")`)
 	b.click("[role=option]")
 	b.waitForText("sale@32473")
-	b.waitForText("Before and after on kelp-01")
+	b.waitForText("Before and after by the agent of tide-gw")
 	b.waitFor(`document.querySelectorAll("aside li button").length === 11`)
 	b.picture("neighbours")
 	b.waitForText("As it is kept")

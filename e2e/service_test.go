@@ -195,7 +195,7 @@ func TestATestRecordIsOrdered(t *testing.T) {
 		}
 	}
 	out, _, _ := s.ask(admin, "read", "--where", "intake is \"by order\" and msgid is TEST", "--output", "json")
-	if !strings.Contains(out, `"host":"tide-gw","app":"oakbarrel"`) || strings.Count(out, "\n") != 1 {
+	if !strings.Contains(out, `"host":"tide-gw","agent":"tide-gw","app":"oakbarrel"`) || strings.Count(out, "\n") != 1 {
 		t.Errorf("in the store: %s", out)
 	}
 }

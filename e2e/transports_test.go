@@ -241,7 +241,7 @@ func TestWhatTheKernelSays(t *testing.T) {
 	say(mark + " again")
 	h.eventually("the others are there, and none twice", func() bool { return count() == 4 })
 	got := strings.Join(h.lines("all.log"), "\n")
-	if !strings.Contains(got, `"facility":"user","severity":"warning","host":"tide-gw","text":"`+mark+` before","intake":"in"}`) || !strings.Contains(got, `"facility":"kern"`) {
+	if !strings.Contains(got, `"facility":"user","severity":"warning","host":"tide-gw","agent":"tide-gw","text":"`+mark+` before","intake":"in"}`) || !strings.Contains(got, `"facility":"kern"`) {
 		t.Errorf("%s", got[max(0, len(got)-2000):])
 	}
 }
@@ -259,7 +259,7 @@ outlets: {all: {file: {path: DIR/all.log, keep: forever}}}
 	h.setPlan("oakbarrel: 2\n")
 	h.reload()
 	got := h.written(2)
-	for _, want := range []string{`"facility":"syslog","severity":"info","host":"tide-gw","app":"oakbarrel"`, `"text":"agent is ready"`, `"severity":"error"`, `"log@32473":{"why":"`, `"intake":"own"`} {
+	for _, want := range []string{`"facility":"syslog","severity":"info","host":"tide-gw","agent":"tide-gw","app":"oakbarrel"`, `"text":"agent is ready"`, `"severity":"error"`, `"log@32473":{"why":"`, `"intake":"own"`} {
 		if !strings.Contains(got, want) {
 			t.Errorf("%s is missing:\n%s", want, got)
 		}

@@ -32,6 +32,7 @@ export function RecordPanel({ record: r, cask, onClose, onQuery, onOpen }: { rec
             </dd>
           </div>
         ))}
+        {r.procid === undefined && typeof r.peer?.pid === "number" && r.peer.pid > 0 && <><dt className="text-soft">procid</dt><dd>{r.peer.pid} <span className="text-soft">as the kernel tells</span></dd></>}
         {r.peer && <><dt className="text-soft">peer</dt><dd><Tree value={r.peer} /></dd></>}
         {r.received && <><dt className="text-soft">received</dt><dd>{clock(new Date(r.received), true)}</dd></>}
       </dl>
@@ -58,7 +59,7 @@ function Neighbours({ record: r, cask, onOpen }: { record: Rec; cask: string; on
             <button aria-current={n === r} className={`flex w-full items-baseline gap-2 rounded px-2 py-0.5 text-left text-xs hover:bg-wash ${n === r ? "bg-wash" : ""}`} onClick={() => onOpen(n)}>
               <span className="shrink-0 font-mono text-soft" title={n.time}>{n.time && clock(new Date(n.time))}</span>
               <span className="w-20 shrink-0"><Severity name={n.severity} /></span>
-              <span className="truncate font-mono"><span className="text-soft">{n.app ?? "-"}</span> {n.text}</span>
+              <span className="truncate font-mono"><span className="text-soft">{n.host === r.host ? "" : `${n.host ?? "-"} `}{n.app ?? "-"}</span> {n.text}</span>
             </button>
           </li>
         ))}
