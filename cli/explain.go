@@ -18,7 +18,7 @@ import (
 )
 
 func (a *app) explainCommand() *cobra.Command {
-	e := &explainer{app: a, parser: wire.Parser{Default: record.DefaultPriority}}
+	e := &explainer{app: a}
 	var line, file string
 	c := &cobra.Command{
 		Use:   "explain FILE (--line MESSAGE | --file MESSAGES)",
@@ -45,14 +45,13 @@ line, followed by counts by rule and outlet. Nothing is written or sent.`,
 	}
 	c.Flags().StringVar(&line, "line", "", "a syslog message")
 	c.Flags().StringVar(&file, "file", "", "a file of syslog messages, one a line")
-	c.Flags().StringVar(&e.intake, "intake", "", "the intake by which the message comes, for rules that ask for it")
+	c.Flags().StringVar(&e.intake, "intake", "", "the intake by which the message comes: it is read as that one does")
 	return c
 }
 
 // explainer explains what one plan does with messages.
 type explainer struct {
 	*app
-	parser wire.Parser
 	plan   *plan.Plan
 	intake string
 	counts explainCounts
@@ -119,16 +118,22 @@ func eachLine(from io.Reader, each func(line []byte) error) error {
 }
 
 func (e *explainer) explain(message []byte) error {
-	r := record.Record{Received: record.StampOf(time.Now())}
-	e.parser.Parse(&r, message)
-	r.Intake = e.intake
+	r, tried := e.plan.Sample(e.intake, message, record.StampOf(time.Now()))
 	if e.json() {
-		x, way := e.plan.Explain(&r)
+		x, way := e.plan.Explain(r)
+		x.Decoded = tried
 		e.counts.add(way)
 		return e.printJSON(x)
 	}
-	e.printRecord(&r)
-	way := e.plan.Table.Explain(&r)
+	e.printRecord(r)
+	for _, t := range tried {
+		fits := "does not fit"
+		if t.Fits {
+			fits = "fits"
+		}
+		fmt.Fprintf(e.stdout, "  decode %s: %s\n", t.Form, fits)
+	}
+	way := e.plan.Table.Explain(r)
 	e.counts.add(way)
 	e.printWay(way)
 	return nil

@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"oakbarrel/client/importer"
+	"oakbarrel/core/decode"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/paths"
 	"oakbarrel/core/record"
@@ -70,7 +71,7 @@ of its retention from now on. The token of OAKBARREL_TOKEN must be one for impor
 	}
 	f := c.Flags()
 	f.StringVar(&m.cask, "cask", "", "cask to write into")
-	f.StringVar(&m.decode, "decode", "", "json, keyvalue, syslog, record, or a regular expression with named groups")
+	f.StringVar(&m.decode, "decode", "", "json, keyvalue, access, syslog, several with commas, record, or a regular expression with named groups")
 	f.StringVar(&m.join, "join", "none", "indented, none, or a regular expression for first lines")
 	f.StringVar(&m.host, "host", "", "the host of lines that name none (default: this machine's name)")
 	f.StringVar(&m.name, "app", "", "the program of lines that name none")
@@ -102,28 +103,43 @@ func (m *imports) options() (o importer.Options, err error) {
 		o.Lines.App = []byte(m.name)
 	}
 	if m.zone != "" {
-		if o.Lines.Zone, err = time.LoadLocation(m.zone); err != nil {
+		if o.Lines.Reading.Zone, err = time.LoadLocation(m.zone); err != nil {
 			return o, usageError("--zone cannot be %q; write a name such as Europe/Lisbon", m.zone)
 		}
 	}
 	if o.Lines.Join, err = parseJoin(m.join); err != nil {
 		return o, err
 	}
-	switch form := lines.Form(m.decode); {
-	case m.decode == "record":
-		o.Records = true
-	case slices.Contains([]lines.Form{lines.Plain, lines.JSON, lines.KeyValue, lines.Syslog}, form):
-		o.Lines.Decode.Form = form
-	case strings.Contains(m.decode, "(?P<"):
-		o.Lines.Decode.Form = lines.Pattern
-		if o.Lines.Decode.Pattern, err = regexp.Compile(m.decode); err != nil {
-			return o, usageError("--decode cannot be read: %v", err)
+	if o.Records = m.decode == "record"; !o.Records {
+		if o.Lines.Decode, err = parseDecode(m.decode); err != nil {
+			return o, err
 		}
-	default:
-		return o, usageError("--decode cannot be %q; write json, keyvalue, syslog, record, or a regular expression with named groups", m.decode)
 	}
 	o.Settings = strings.Join([]string{m.decode, m.join, m.host, m.name, m.facility, m.severity, m.zone}, "\x00")
 	return o, nil
+}
+
+// parseDecode reads the forms that lines are tried as: one, several with commas, or a
+// regular expression with named groups.
+func parseDecode(text string) (steps []decode.Step, err error) {
+	if strings.Contains(text, "(?P<") {
+		re, err := regexp.Compile(text)
+		if err != nil {
+			return nil, usageError("--decode cannot be read: %v", err)
+		}
+		return []decode.Step{{Form: decode.Pattern, Pattern: re}}, nil
+	}
+	if text == "" {
+		return nil, nil
+	}
+	for _, word := range strings.Split(text, ",") {
+		form := decode.Form(strings.TrimSpace(word))
+		if !slices.Contains([]decode.Form{decode.JSON, decode.KeyValue, decode.Access, decode.Syslog}, form) {
+			return nil, usageError("--decode cannot be %q; write json, keyvalue, access, syslog, several with commas, or a regular expression with named groups", text)
+		}
+		steps = append(steps, decode.Step{Form: form})
+	}
+	return steps, nil
 }
 
 // parseJoin reads how lines are joined: indented, none, or a regular expression for first lines.

@@ -102,7 +102,7 @@ func (a *app) try(in plan.Intake, sample string) error {
 		count int64
 		what  string
 	}{
-		{fell.Form, fmt.Sprintf("have not the form %s: the whole line is text", in.Files.Follow.Lines.Decode.Form)},
+		{fell.Form, fmt.Sprintf("have none of the forms of decode (%s): the whole line is text", formsOf(in))},
 		{fell.Time, "name no time: it is that of their arrival"},
 		{fell.Severity, fmt.Sprintf("name no severity: it is %s", in.Files.Follow.Lines.Default.Severity())},
 	} {
@@ -111,6 +111,14 @@ func (a *app) try(in plan.Intake, sample string) error {
 		}
 	}
 	return nil
+}
+
+func formsOf(in plan.Intake) string {
+	var forms []string
+	for _, s := range in.Files.Follow.Lines.Decode {
+		forms = append(forms, string(s.Form))
+	}
+	return strings.Join(forms, ", ")
 }
 
 // fieldsOf shows the fields of a record but for those that tell where it is from.

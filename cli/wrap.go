@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
@@ -60,7 +59,7 @@ address as for send. A program that cannot be started is a record of severity er
 	f.StringVar(&w.errSeverity, "stderr", "error", "likewise, on stderr")
 	f.StringVar(&w.to, "to", defaultState, "the state folder of an agent, or an address")
 	f.StringVar(&w.join, "join", "indented", "indented, none, or a regular expression for first lines")
-	f.StringVar(&w.decode, "decode", "", "json, keyvalue or syslog")
+	f.StringVar(&w.decode, "decode", "", "json, keyvalue, access, syslog, several with commas, or a regular expression with named groups")
 	f.BoolVar(&w.pass, "pass", false, "pass the output on to this command's own stdout and stderr, too")
 	f.SetInterspersed(false)
 	c.MarkFlagRequired("app")
@@ -84,11 +83,8 @@ func (w *wrapper) settings() (s lines.Settings, err error) {
 	if s.Join, err = parseJoin(w.join); err != nil {
 		return s, err
 	}
-	s.Decode.Form = lines.Form(w.decode)
-	if !slices.Contains([]lines.Form{lines.Plain, lines.JSON, lines.KeyValue, lines.Syslog}, s.Decode.Form) {
-		return s, usageError("--decode cannot be %q; write json, keyvalue or syslog", w.decode)
-	}
-	return s, nil
+	s.Decode, err = parseDecode(w.decode)
+	return s, err
 }
 
 func (w *wrapper) run(ctx context.Context, command []string) error {

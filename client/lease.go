@@ -37,6 +37,7 @@ type Leased struct {
 // folder was copied, or set back to an older copy.
 type Fork struct {
 	Last        uint64    `json:"last"`      // the last number that stands for the same record on both sides
+	Held        uint64    `json:"held"`      // up to it the other may have held what this agent holds: it gave out the next one itself
 	Confirmed   uint64    `json:"confirmed"` // the last number that is committed, of whichever
 	Run         string    `json:"run"`       // that has the lease
 	Since       time.Time `json:"since"`     // when the first run came that the agent does not know

@@ -388,7 +388,8 @@ type Finding struct {
 // ExplainPlan asks what a plan does with a message, or with a record.
 type ExplainPlan struct {
 	Text   string         `json:"text"`
-	Line   string         `json:"line,omitempty"`   // a syslog message
+	Line   string         `json:"line,omitempty"`   // a syslog message, or a line
+	Intake string         `json:"intake,omitempty"` // that reads it, "" to read it as a syslog message
 	Record map[string]any `json:"record,omitempty"` // instead
 }
 

@@ -303,6 +303,40 @@ func TestACopyThatWasMadeBeforeTheFirstContactIsMarked(t *testing.T) {
 	}
 }
 
+// What an agent has taken in since it began, without a contact yet, a copy may hold too.
+func TestACopyOfAnAgentWithoutALeaseIsMarked(t *testing.T) {
+	s := newStore(t)
+	h := s.host("gateway", s.token("gateway", "write"))
+	h.start()
+	h.sendNumbers(1, 10)
+	h.allDelivered()
+	h.stop()
+	token, away := filepath.Join(h.dir, "token"), filepath.Join(h.dir, "token.away")
+	os.Rename(token, away)
+	h.start()
+	h.sendNumbers(11, 30) // in a run that has no lease
+	os.Rename(away, token)
+	c := s.clone(h)
+	os.Rename(token, away)
+	c.onAnotherMachine(strings.Repeat("c", 32))
+	c.start()
+	c.sendNumbers(31, 40)
+	c.allDelivered() // it has the identity
+	os.Rename(away, token)
+	h.sendNumbers(41, 50)
+	if h.waitsToBeLetIn() {
+		s.adopt(h)
+	}
+	h.allDelivered()
+	if h.status().AgentID == c.status().AgentID {
+		t.Error("both have one identity")
+	}
+	s.hasEach(1, 30)
+	if twice := s.hasEach(31, 50); twice != 0 {
+		t.Errorf("%d records of one alone are there twice", twice)
+	}
+}
+
 // Of copies on other machines one keeps the identity; the others become other agents
 // at the first contact. Nothing is lost, and what two held is marked.
 func TestCopiesOnOtherMachines(t *testing.T) {

@@ -21,6 +21,7 @@ import (
 
 	"oakbarrel/client"
 	"oakbarrel/core/balance"
+	"oakbarrel/core/decode"
 	"oakbarrel/core/limit"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
@@ -87,7 +88,16 @@ func allows(s *plan.Syslog, from netip.Addr) bool {
 }
 
 func configureParser(p *wire.Parser, s *plan.Syslog, local bool) {
-	p.Zone, p.Default, p.Local = s.Zone, s.Default, local
+	p.Zone, p.Default, p.Local = s.Reading.Zone, s.Default, local
+}
+
+// decodeBody has the text of a record read as the plan says. What it puts together stands in
+// the memory of d, until the batch is passed on.
+func decodeBody(d *decode.Decoder, s *plan.Syslog, r *record.Record) {
+	if len(s.Decode) > 0 {
+		d.Reading = &s.Reading
+		d.Decode(r, s.Decode)
+	}
 }
 
 // Count counts the records of a batch that is passed, and lets go of what the

@@ -19,6 +19,7 @@ import (
 	"google.golang.org/protobuf/encoding/protowire"
 
 	"oakbarrel/agent/guard"
+	"oakbarrel/core/decode"
 	"oakbarrel/core/otlp"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
@@ -80,6 +81,7 @@ var otlpWorks = sync.Pool{New: func() any { return new(otlpWork) }}
 type otlpWork struct {
 	batch   record.Batch
 	routing route.Routing
+	decoder decode.Decoder
 }
 
 func (e *otlpEndpoint) export(w http.ResponseWriter, request *http.Request) {
@@ -112,10 +114,12 @@ func (e *otlpEndpoint) export(w http.ResponseWriter, request *http.Request) {
 	work := otlpWorks.Get().(*otlpWork)
 	defer otlpWorks.Put(work)
 	work.batch.Reset()
+	work.decoder.Memory = nil
 	peer := &record.Peer{Addr: from}
 	settings := otlp.Settings{Default: s.Default, Received: record.StampOf(time.Now())}
 	taken, size := true, 0
 	refused, why, err := otlp.Decode(body, isJSON, settings, func(r *record.Record) {
+		decodeBody(&work.decoder, s, r)
 		if r.Peer = peer; !from.Addr().IsLoopback() {
 			peerHost(false, r, nil)
 		}
@@ -160,6 +164,7 @@ func (e *otlpEndpoint) passOn(work *otlpWork) bool {
 	taken := e.agent.pass(&work.batch, &work.routing, e, true)
 	clear(work.batch.Records) // what they hold is the request's
 	work.batch.Reset()
+	work.decoder.Memory = work.decoder.Memory[:0]
 	return taken
 }
 

@@ -16,6 +16,7 @@ import (
 
 	"oakbarrel/agent/guard"
 	"oakbarrel/client"
+	"oakbarrel/core/decode"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
@@ -257,6 +258,7 @@ type streamConn struct {
 type streamWork struct {
 	buffer  []byte
 	parser  wire.Parser
+	decoder decode.Decoder
 	batch   record.Batch
 	routing route.Routing
 }
@@ -352,6 +354,7 @@ func (c *streamConn) takeMessages() bool {
 	now := record.StampOf(time.Now())
 	s := c.endpoint.Owner().syslog.Load()
 	w.batch.Reset()
+	w.decoder.Memory = w.decoder.Memory[:0]
 	for {
 		f := c.framer.Next(b)
 		b = b[f.Size:]
@@ -407,6 +410,7 @@ func (c *streamConn) add(s *plan.Syslog, message []byte, cut bool, now record.St
 	configureParser(&c.work.parser, s, !c.peer.Addr.IsValid())
 	c.work.parser.Parse(r, message)
 	r.Cut = cut
+	decodeBody(&c.work.decoder, s, r)
 	if c.peer == (record.Peer{}) {
 		return
 	}

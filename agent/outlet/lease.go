@@ -155,9 +155,9 @@ func (s *storeRoad) heldByBoth(f *client.Fork) uint64 {
 		return inDoubt
 	}
 	if s.chain.begun() { // the copy was made while this run had the lease
-		return f.Last
+		return max(f.Last, f.Held)
 	}
-	return s.first() - 1
+	return max(s.first()-1, f.Held)
 }
 
 // partFromTwin settles that somebody writes under the very run of this agent: the
@@ -175,7 +175,7 @@ func (s *storeRoad) partFromTwin(here uint64) error {
 // arrived under that is done, as far as the store tells.
 func (s *storeRoad) leaveFeed(ctx context.Context, feed spool.Feed, here uint64) error {
 	mine := s.first() - 1
-	done := here
+	done, twice := here, mine
 	answer, err := s.ask(ctx, feed, here, true)
 	var problem *client.Problem
 	switch {
@@ -183,11 +183,11 @@ func (s *storeRoad) leaveFeed(ctx context.Context, feed spool.Feed, here uint64)
 	case err != nil:
 		return err
 	case answer.Fork != nil:
-		done = max(here, min(answer.Fork.Confirmed, answer.Fork.Last, mine))
+		done, twice = max(here, min(answer.Fork.Confirmed, answer.Fork.Last, mine)), max(mine, answer.Fork.Held)
 	case !answer.Elsewhere:
 		done = max(here, min(answer.Confirmed, mine))
 	}
-	return s.newFeed(spool.Feed{Store: feed.Store, Base: done, Twice: mine})
+	return s.newFeed(spool.Feed{Store: feed.Store, Base: done, Twice: twice})
 }
 
 // join asks for a token of this agent's own, as it has that of another one.

@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"time"
 
+	"oakbarrel/core/decode"
 	"oakbarrel/core/record"
 )
 
@@ -28,7 +29,7 @@ type trace struct {
 
 // start looks at the first line of an event.
 func (t *trace) start(line []byte) {
-	s, named := FindSeverity(line)
+	s, named := decode.FindSeverity(line)
 	*t = trace{fault: named && s <= record.Error, python: bytes.HasPrefix(line, traceback), golang: bytes.HasPrefix(line, goPanic) || bytes.HasPrefix(line, goFatal) || isGoroutine(line)}
 }
 

@@ -1,6 +1,6 @@
 // Package lines makes records of the lines that programs write. It joins the lines of
-// one event, takes apart a line that has a form (JSON, key=value, syslog, a pattern),
-// and finds severity and time where a line names them.
+// one event, and has package decode take them apart, or find the severity and the time
+// that a line names.
 //
 // A [Maker] is for the lines of one source, in their order, and for one goroutine. It
 // may hold the beginning of an event until the lines that belong to it have come, or
@@ -9,29 +9,30 @@ package lines
 
 import (
 	"bytes"
-	"regexp"
 	"slices"
-	"time"
 
+	"oakbarrel/core/decode"
+	"oakbarrel/core/format"
 	"oakbarrel/core/record"
-	"oakbarrel/core/wire"
 )
 
 // Settings says how lines become records.
 type Settings struct {
 	Join    Join
-	Decode  Decode
-	Largest int  // bytes of a record's text; what is over is cut off; 0 for no bound
-	Latin1  bool // the lines are in ISO 8859-1, else in UTF-8
+	Decode  []decode.Step  // that are tried in turn; without any a line is free text
+	Reading decode.Reading // of times and severities
+	Largest int            // bytes of a record's text; what is over is cut off; 0 for no bound
+	Latin1  bool           // the lines are in ISO 8859-1, else in UTF-8
 
 	// Default is the facility of all records, and the severity of those whose
 	// line names none; where Streams is set, that is info on stdout and error on stderr.
 	Default        record.Priority
 	Streams        bool
 	Stdout, Stderr record.Severity
-	Zone           *time.Location // of times that name none, nil for the machine's
 	Host, App      []byte         // of records whose line names none
 	Fields         Fields         // of each record
+	Labelled       bool           // the last of Fields is the element of labels
+	Values         []format.Named // of the host, the app and labels, from what the line says
 }
 
 // Fields are fields that each record of a source gets, in both forms that a
@@ -58,33 +59,32 @@ func (f Fields) And(more Fields) Fields {
 	return Fields{append(f.data[:len(f.data):len(f.data)], more.data...), append(f.member[:len(f.member):len(f.member)], more.member...)}
 }
 
-// Decode says which form the lines have.
-type Decode struct {
-	Form    Form
-	Pattern *regexp.Regexp // with named groups
-	// The names under which time, severity and text are looked for, nil for the usual ones.
-	Time, Severity, Text []string
+// AddTo adds the fields to those of a record in out.
+func (f Fields) AddTo(out *Out, r *record.Record) {
+	if f.data == nil {
+		return
+	}
+	if r.Data == nil {
+		r.SetData(f.data)
+		return
+	}
+	d := &out.decoder
+	start := len(d.Memory)
+	if r.Data[0] == '{' {
+		d.Memory = append(append(append(d.Memory, r.Data[:len(r.Data)-1]...), ','), f.member...)
+		d.Memory = append(d.Memory, '}')
+	} else {
+		d.Memory = append(append(d.Memory, r.Data...), f.data...)
+	}
+	r.SetData(d.Memory[start:len(d.Memory):len(d.Memory)])
 }
-
-// Form is the form of a line.
-type Form string
-
-// The forms.
-const (
-	Plain    Form = ""
-	JSON     Form = "json"     // one object a line
-	KeyValue Form = "keyvalue" // level=warn msg="two words"
-	Pattern  Form = "pattern"  // as a regular expression tells
-	Syslog   Form = "syslog"   // a syslog message, also without its priority
-)
 
 // Out is where records go: a batch, and the memory of what had to be put
 // together for it. It is for one goroutine at a time.
 type Out struct {
-	Batch  record.Batch
-	memory []byte
-	tree   record.Tree
-	Fell   Fell
+	Batch   record.Batch
+	Fell    Fell
+	decoder decode.Decoder // and in its memory what was put together
 }
 
 // Fell counts the records that fell back to what holds where a line does not
@@ -98,14 +98,12 @@ type Fell struct {
 // Reset empties the batch. What its records hold is gone.
 func (o *Out) Reset() {
 	o.Batch.Reset()
-	o.memory = o.memory[:0]
+	o.decoder.Memory = o.decoder.Memory[:0]
 }
 
 // Keep copies b to where it stands until Reset.
 func (o *Out) Keep(b []byte) []byte {
-	start := len(o.memory)
-	o.memory = append(o.memory, b...)
-	return o.memory[start:len(o.memory):len(o.memory)]
+	return o.decoder.Keep(b)
 }
 
 // Line is a line of a source, without its end mark.
@@ -127,9 +125,6 @@ type Line struct {
 type Maker struct {
 	source   string
 	settings *Settings
-	parser   wire.Parser
-	stamps   record.StampReader
-	named    bool // the line named its severity
 
 	// The lines of an event that may go on.
 	joined  []byte
@@ -148,10 +143,7 @@ func NewMaker(source string, s *Settings) *Maker {
 }
 
 // Configure puts other settings in force for the lines that come.
-func (m *Maker) Configure(s *Settings) {
-	m.settings = s
-	m.parser.Zone, m.parser.Default = s.Zone, s.Default
-}
+func (m *Maker) Configure(s *Settings) { m.settings = s }
 
 // Waiting tells where the event begins in the source whose lines may go on,
 // and whether there is one.
@@ -266,9 +258,15 @@ func (m *Maker) record(out *Out, line *Line, text []byte) {
 	if s.Streams {
 		r.Priority = record.MakePriority(s.Default.Facility(), s.severityOf(line.Stream))
 	}
-	m.named = false
-	m.decode(out, r)
-	out.Fell.count(r, m.named)
+	d := &out.decoder
+	d.Reading = &s.Reading
+	r.Unparsed = len(s.Decode) > 0 && !d.Decode(r, s.Decode)
+	if len(s.Decode) == 0 || r.Unparsed {
+		d.Find(r)
+	}
+	s.Fields.AddTo(out, r)
+	m.setValues(out, r)
+	out.Fell.count(r, d.Named)
 	if r.Time.IsZero() {
 		r.Time = r.Received
 	}
@@ -277,6 +275,31 @@ func (m *Maker) record(out *Out, line *Line, text []byte) {
 	}
 	if r.App == nil {
 		r.App = s.App
+	}
+}
+
+// setValues sets what depends on the record: the host and the app where the line names
+// none, and labels.
+func (m *Maker) setValues(out *Out, r *record.Record) {
+	labelled := m.settings.Labelled
+	for _, v := range m.settings.Values {
+		d := &out.decoder
+		start, ok := len(d.Memory), false
+		if d.Memory, ok = v.Value.Append(d.Memory, r); !ok {
+			continue
+		}
+		value := d.Memory[start:len(d.Memory):len(d.Memory)]
+		switch {
+		case v.Name == "host" && r.Host == nil:
+			r.Host = value
+		case v.Name == "app" && r.App == nil:
+			r.App = value
+		case v.Name != "host" && v.Name != "app":
+			start = len(d.Memory)
+			d.Memory = record.AppendLabels(d.Memory, r.Data, "label@32473", []record.Label{{Name: v.Name, Value: string(value)}}, labelled)
+			r.SetData(d.Memory[start:len(d.Memory):len(d.Memory)])
+			labelled = true
+		}
 	}
 }
 
@@ -301,11 +324,12 @@ func (s *Settings) severityOf(stream record.Stream) record.Severity {
 
 // utf8 turns ISO 8859-1 into UTF-8: each of its characters is the one with that number.
 func (o *Out) utf8(latin1 []byte) []byte {
-	start := len(o.memory)
+	d := &o.decoder
+	start := len(d.Memory)
 	for _, c := range latin1 {
-		o.memory = appendRune(o.memory, c)
+		d.Memory = appendRune(d.Memory, c)
 	}
-	return o.memory[start:len(o.memory):len(o.memory)]
+	return d.Memory[start:len(d.Memory):len(d.Memory)]
 }
 
 func appendRune(dst []byte, c byte) []byte {

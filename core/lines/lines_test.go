@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"oakbarrel/core/decode"
 	"oakbarrel/core/record"
 )
 
@@ -41,7 +42,7 @@ func texts(s Settings, lines ...string) (all []string) {
 
 // one returns the record that a line makes, as JSON without what all have.
 func one(s Settings, line string) string {
-	s.Default, s.Zone = defaults, time.UTC
+	s.Default, s.Reading.Zone = defaults, time.UTC
 	m := NewMaker("", &s)
 	var out Out
 	m.Add(&out, &Line{Text: []byte(line), Received: now})
@@ -160,7 +161,7 @@ func TestSeverityIsFoundNearTheStartOnly(t *testing.T) {
 		`ts=2026-11-25T10:15:00Z lvl="trace" msg=x`:                  "debug",
 		"10:15:00.123 | FATAL | tank":                                "critical",
 		"[2026-11-25 10:15:00] production.ERROR: x":                  "",
-		"E1125 10:15:00 started":                                     "",
+		"E1125 10:15:00 started":                                     "error",
 		"the ERROR rate is zero":                                     "",
 		"no error occurred":                                          "",
 		"there was an error: none":                                   "",
@@ -176,7 +177,7 @@ func TestSeverityIsFoundNearTheStartOnly(t *testing.T) {
 		`10.20.0.7 - - [25/Nov/2026:10:15:00 +0000] "GET /error HTTP/1.1" 500 12`: "",
 	} {
 		got := ""
-		if s, ok := FindSeverity([]byte(line)); ok {
+		if s, ok := decode.FindSeverity([]byte(line)); ok {
 			got = s.String()
 		}
 		expect(t, line, got, want)
@@ -190,73 +191,50 @@ func TestSeverityIsFoundNearTheStartOnly(t *testing.T) {
 	}
 }
 
-func TestTimeIsFoundAtTheStart(t *testing.T) {
-	athens, _ := time.LoadLocation("Europe/Athens")
-	m := NewMaker("", &Settings{Zone: athens})
-	for line, want := range map[string]string{
-		"2026-11-25T10:15:00.5Z text":                          "2026-11-25T10:15:00.5Z",
-		"2026-11-25T10:15:00+01:00 text":                       "2026-11-25T10:15:00+01:00",
-		"2026-11-25 10:15:00,123 text":                         "2026-11-25T10:15:00.123+02:00",
-		"2026-06-25 10:15:00 text":                             "2026-06-25T10:15:00+03:00",
-		"2026/11/25 10:15:00.000001 text":                      "2026-11-25T10:15:00.000001+02:00",
-		"[2026-11-25 10:15:00 +0100] text":                     "2026-11-25T10:15:00+01:00",
-		"2026-11-25 10:15:00Z text":                            "2026-11-25T10:15:00Z",
-		"2026-11-25 10:15:00-0330 text":                        "2026-11-25T10:15:00-03:30",
-		"Nov  5 10:15:00 reef-02 pumpd: text":                  "2026-11-05T10:15:00+02:00",
-		"10.20.0.7 - - [25/Nov/2026:10:15:00 +0100] \"GET /\"": "2026-11-25T10:15:00+01:00",
-		"2026-13-25 10:15:00 text":                             "",
-		"2026-11-25 is a day like others":                      "",
-		"2026-11-25 10:15:00x":                                 "",
-		"march on, march on, and so on it goes":                "",
-		"short":                                                "",
-	} {
-		got := ""
-		if s, ok := m.FindStamp([]byte(line), now); ok {
-			got = s.String()
-		}
-		expect(t, line, got, want)
-	}
-}
-
 func TestDecoding(t *testing.T) {
-	form := func(f Form) Settings { return Settings{Decode: Decode{Form: f}} }
-	pattern := Settings{Decode: Decode{Form: Pattern, Pattern: regexp.MustCompile(`^(?P<time>\S+) (?P<severity>\w+) (?P<app>[\w-]+)\[(?P<procid>\d+)\] tank=(?P<tank>\d+) (?P<text>.*)$`)}}
-	own := Settings{Decode: Decode{Form: JSON, Time: []string{"when"}, Severity: []string{"how_bad"}, Text: []string{"what"}}}
-	placed := form(JSON)
+	form := func(f decode.Form) Settings {
+		if f == "" {
+			return Settings{}
+		}
+		return Settings{Decode: []decode.Step{{Form: f}}}
+	}
+	pattern := Settings{Decode: []decode.Step{{Form: decode.Pattern, Pattern: regexp.MustCompile(`^(?P<time>\S+) (?P<severity>\w+) (?P<app>[\w-]+)\[(?P<procid>\d+)\] tank=(?P<tank>\d+) (?P<text>.*)$`)}}}
+	own := Settings{Decode: []decode.Step{{Form: decode.JSON, Time: []string{"when"}, Severity: []string{"how_bad"}, Text: []string{"what"}}}}
+	placed := form(decode.JSON)
 	placed.Fields = NewFields("file@32473", record.Label{Name: "path", Value: "/srv/a.log"})
-	placedText := form(Plain)
+	placedText := form("")
 	placedText.Fields = placed.Fields
-	placedPairs := form(KeyValue)
+	placedPairs := form(decode.KeyValue)
 	placedPairs.Fields = placed.Fields.And(NewFields("label@32473", record.Label{Name: "team", Value: "pumps"}))
-	placedPattern := Settings{Fields: placed.Fields, Decode: Decode{Form: Pattern, Pattern: regexp.MustCompile(`^(?P<word>\w+) (?P<text>.*)`)}}
+	placedPattern := Settings{Fields: placed.Fields, Decode: []decode.Step{{Form: decode.Pattern, Pattern: regexp.MustCompile(`^(?P<word>\w+) (?P<text>.*)`)}}}
 	for _, c := range []struct {
 		name string
 		s    Settings
 		line string
 		want string
 	}{
-		{"json", form(JSON), `{"time":"2026-11-25T09:00:00Z","level":"WARN","msg":"low","tank":{"id":4,"ph":8.1}}`,
+		{"json", form(decode.JSON), `{"time":"2026-11-25T09:00:00Z","level":"WARN","msg":"low","tank":{"id":4,"ph":8.1}}`,
 			`{"time":"2026-11-25T09:00:00Z","severity":"warning","text":"low","fields":{"tank":{"id":4,"ph":8.1}}}`},
-		{"json without fields", form(JSON), `{"msg":"low"}`, `{"text":"low"}`},
-		{"json with escapes", form(JSON), `{"message":"a\nb","x":"\u00e9"}`, `{"text":"a\nb","fields":{"x":"é"}}`},
-		{"json, seconds", form(JSON), `{"ts":1795600800.25,"lvl":30,"text":"x"}`, `{"time":"2026-11-25T10:00:00.25Z","severity":"info","text":"x"}`},
-		{"json, milliseconds", form(JSON), `{"timestamp":1795600800250,"severity":3,"msg":"x"}`, `{"time":"2026-11-25T10:00:00.25Z","severity":"error","text":"x"}`},
-		{"json without a text", form(JSON), `{"tank":4}`, `{"text":"{\"tank\":4}","fields":{"tank":4}}`},
-		{"json with an unknown level", form(JSON), `{"level":"odd","msg":"x"}`, `{"text":"x","fields":{"level":"odd"}}`},
+		{"json without fields", form(decode.JSON), `{"msg":"low"}`, `{"text":"low"}`},
+		{"json with escapes", form(decode.JSON), `{"message":"a\nb","x":"\u00e9"}`, `{"text":"a\nb","fields":{"x":"é"}}`},
+		{"json, seconds", form(decode.JSON), `{"ts":1795600800.25,"lvl":30,"text":"x"}`, `{"time":"2026-11-25T10:00:00.25Z","severity":"info","text":"x","fields":{"level":30}}`},
+		{"json, milliseconds", form(decode.JSON), `{"timestamp":1795600800250,"severity":3,"msg":"x"}`, `{"time":"2026-11-25T10:00:00.25Z","severity":"error","text":"x"}`},
+		{"json without a text", form(decode.JSON), `{"tank":4}`, `{"text":"{\"tank\":4}","fields":{"tank":4}}`},
+		{"json with an unknown level", form(decode.JSON), `{"level":"odd","msg":"x"}`, `{"text":"x","fields":{"level":"odd"}}`},
 		{"json, own names", own, `{"when":"2026-11-25T09:00:00Z","how_bad":"err","what":"x","msg":"y"}`, `{"time":"2026-11-25T09:00:00Z","severity":"error","text":"x","fields":{"msg":"y"}}`},
-		{"json that is none", form(JSON), `ERROR {"half":`, `{"severity":"error","text":"ERROR {\"half\":"} unparsed`},
+		{"json that is none", form(decode.JSON), `ERROR {"half":`, `{"severity":"error","text":"ERROR {\"half\":"} unparsed`},
 		{"json with the file", placed, `{"msg":"x","tank":4}`, `{"text":"x","fields":{"tank":4,"file@32473":{"path":"/srv/a.log"}}}`},
 		{"json without fields, with the file", placed, `{"msg":"x"}`, `{"text":"x","fields":{"file@32473":{"path":"/srv/a.log"}}}`},
 		{"text with the file", placedText, `x`, `{"text":"x","fields":{"file@32473":{"path":"/srv/a.log"}}}`},
-		{"key and value", form(KeyValue), `level=warn msg="two \"words\"" took=12ms ok`, `{"severity":"warning","text":"two \"words\"","fields":{"took":"12ms","ok":true}}`},
-		{"key and value, none", form(KeyValue), `just words here`, `{"text":"just words here"} unparsed`},
-		{"key and value, unfinished", form(KeyValue), `a="b`, `{"text":"a=\"b","fields":{"a":"b"}}`},
+		{"key and value", form(decode.KeyValue), `level=warn msg="two \"words\"" took=12ms ok`, `{"severity":"warning","text":"two \"words\"","fields":{"took":"12ms","ok":true}}`},
+		{"key and value, none", form(decode.KeyValue), `just words here`, `{"text":"just words here"} unparsed`},
+		{"key and value, unfinished", form(decode.KeyValue), `a="b`, `{"text":"a=\"b","fields":{"a":"b"}}`},
 		{"key and value with two elements", placedPairs, `msg=x`, `{"text":"x","fields":{"file@32473":{"path":"/srv/a.log"},"label@32473":{"team":"pumps"}}}`},
 		{"pattern", pattern, `2026-11-25T09:00:00Z ERROR pumpd[12] tank=4 dry`, `{"time":"2026-11-25T09:00:00Z","severity":"error","app":"pumpd","procid":"12","text":"dry","fields":{"tank":"4"}}`},
 		{"pattern that does not fit", pattern, `WARN odd`, `{"severity":"warning","text":"WARN odd"} unparsed`},
 		{"pattern with the file", placedPattern, `a b`, `{"text":"b","fields":{"word":"a","file@32473":{"path":"/srv/a.log"}}}`},
-		{"syslog", form(Syslog), `<11>1 2026-11-25T09:00:00Z reef-02 pumpd 7 - - dry`, `{"time":"2026-11-25T09:00:00Z","severity":"error","host":"reef-02","app":"pumpd","procid":"7","text":"dry"}`},
-		{"syslog without a priority", form(Syslog), `Nov 25 09:00:00 reef-02 pumpd[7]: WARN dry`, `{"time":"2026-11-25T09:00:00Z","severity":"warning","host":"reef-02","app":"pumpd","procid":"7","text":"WARN dry"}`},
+		{"syslog", form(decode.Syslog), `<11>1 2026-11-25T09:00:00Z reef-02 pumpd 7 - - dry`, `{"time":"2026-11-25T09:00:00Z","severity":"error","host":"reef-02","app":"pumpd","procid":"7","text":"dry"}`},
+		{"syslog without a priority", form(decode.Syslog), `Nov 25 09:00:00 reef-02 pumpd[7]: WARN dry`, `{"time":"2026-11-25T09:00:00Z","severity":"warning","host":"reef-02","app":"pumpd","procid":"7","text":"WARN dry"}`},
 		{"latin", Settings{Latin1: true}, "pH \xb1 0.1 \xe9", `{"text":"pH ± 0.1 é"}`},
 	} {
 		expect(t, c.name, one(c.s, c.line), c.want)
@@ -279,7 +257,11 @@ func TestStreamsHaveASeverityUnlessTheTextNamesOne(t *testing.T) {
 
 func TestPlainAndJSONLinesCostNoMemory(t *testing.T) {
 	for _, c := range []struct{ form, line string }{{"", "2026-11-25 10:15:00,123 ERROR tank 4 is dry"}, {"json", `{"time":"2026-11-25T09:00:00Z","level":"warn","msg":"low","tank":4}`}, {"keyvalue", "level=warn msg=low took=12ms"}} {
-		m := NewMaker("", &Settings{Decode: Decode{Form: Form(c.form)}, Fields: NewFields("file@32473", record.Label{Name: "path", Value: "/a"})})
+		var steps []decode.Step
+		if c.form != "" {
+			steps = []decode.Step{{Form: decode.Form(c.form)}}
+		}
+		m := NewMaker("", &Settings{Decode: steps, Fields: NewFields("file@32473", record.Label{Name: "path", Value: "/a"})})
 		var out Out
 		line := Line{Text: []byte(c.line), Received: now}
 		m.Add(&out, &line)
@@ -295,7 +277,7 @@ func FuzzMaker(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, text string, how uint8) {
 		s := Settings{
-			Decode:  Decode{Form: []Form{Plain, JSON, KeyValue, Pattern, Syslog}[how%5], Pattern: regexp.MustCompile(`^(?P<time>\S+) (?P<a>\w+)`)},
+			Decode:  [][]decode.Step{nil, {{Form: decode.JSON}, {Form: decode.Access}}, {{Form: decode.KeyValue}}, {{Form: decode.Pattern, Pattern: regexp.MustCompile(`^(?P<time>\S+) (?P<a>\w+)`)}}, {{Form: decode.Syslog}}}[how%5],
 			Join:    Join{Indented: how&8 > 0},
 			Largest: 1000, Latin1: how&16 > 0, Default: defaults,
 			Fields: NewFields("file@32473", record.Label{Name: "path", Value: `/a "b"`}),

@@ -1,12 +1,15 @@
 package plan
 
 import (
+	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
 
+	"oakbarrel/core/format"
 	"oakbarrel/core/nearest"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
@@ -17,6 +20,10 @@ const maxMask = 1000
 
 // readChange reads what a rule changes, and tells whether it changes anything.
 func (r *planReader) readChange(m mapping, c *route.Change) (changes bool) {
+	if e, ok := m.get("decode"); ok {
+		changes = true
+		c.Decode, c.Reading = r.readDecode(e), r.reading
+	}
 	if e, ok := m.get("severity"); ok {
 		changes = true
 		c.Severity = r.severity(e)
@@ -65,6 +72,10 @@ func (r *planReader) readLabels(e entry, c *route.Change) {
 		if !ok {
 			continue
 		}
+		if value := r.labelValue(l, v, "severity", "procid", "msgid", "text", "facility"); value != nil {
+			c.Values = append(c.Values, format.Named{Name: l.key, Value: value})
+			continue
+		}
 		switch l.key {
 		case "facility":
 			f := r.facility(l, v)
@@ -79,6 +90,24 @@ func (r *planReader) readLabels(e entry, c *route.Change) {
 			c.Labels = append(c.Labels, r.fieldLabel(l, v))
 		}
 	}
+}
+
+// labelValue reads the value of a label that has places, nil where it has none, or the
+// label is none of a record's own text.
+func (r *planReader) labelValue(l entry, v scalar, not ...string) *format.Value {
+	if !format.HasPlaces(v.text) || slices.Contains(not, l.key) {
+		return nil
+	}
+	value, err := format.ParseValue(v.text)
+	var wrong *format.Error
+	if errors.As(err, &wrong) {
+		r.fail(v.locate(wrong.Offset), "the value cannot be read: "+wrong.What, wrong.Mend)
+		return nil
+	}
+	if l.key != "host" && l.key != "app" {
+		r.fieldLabel(l, v)
+	}
+	return value
 }
 
 func (r *planReader) facility(l entry, v scalar) record.Facility {

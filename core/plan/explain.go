@@ -11,7 +11,8 @@ import (
 
 // Explanation is what a plan does with a record, for programs.
 type Explanation struct {
-	Record    json.RawMessage `json:"record"` // as it came
+	Record    json.RawMessage `json:"record"`  // as it came
+	Decoded   []Tried         `json:"decoded"` // the forms that the intake has tried its text as
 	Rules     []Judgement     `json:"rules"`
 	Otherwise bool            `json:"otherwise"` // no rule sent or dropped the record
 	DroppedBy *string         `json:"dropped_by"`
@@ -32,7 +33,7 @@ type Judgement struct {
 func (p *Plan) Explain(r *record.Record) (Explanation, route.Way) {
 	came := r.AppendJSON(nil)
 	way := p.Table.Explain(r)
-	x := Explanation{Record: came, Rules: []Judgement{}, Otherwise: way.Otherwise, GoesTo: p.OutletNames(way.Outlets)}
+	x := Explanation{Record: came, Decoded: []Tried{}, Rules: []Judgement{}, Otherwise: way.Otherwise, GoesTo: p.OutletNames(way.Outlets)}
 	for _, j := range way.Rules {
 		if j.Changes == nil {
 			j.Changes = []string{}

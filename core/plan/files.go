@@ -4,12 +4,11 @@ import (
 	"fmt"
 	"path/filepath"
 	"regexp"
-	"slices"
-	"strings"
 	"time"
 
 	"oakbarrel/core/condition"
 	"oakbarrel/core/container"
+	"oakbarrel/core/format"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/paths"
 	"oakbarrel/core/record"
@@ -34,14 +33,12 @@ const (
 )
 
 // lineKeys are the keys that say how lines become records.
-var lineKeys = []string{"join", "decode", "charset", "largest", "default", "zone", "wait"}
+var lineKeys = []string{"join", "decode", "levels", "times", "charset", "largest", "default", "zone", "wait"}
 
 func (r *planReader) readFiles(e entry, in *Intake) {
 	f := &Files{Text: e.value.String()}
 	in.Files = f
-	if r.zoneOfPlan != nil {
-		f.Text += r.zoneOfPlan.String()
-	}
+	f.Text += r.readingText
 	m, ok := r.mapping(e.value, e.at, "files", `{paths: ["/srv/pumps/*.log"]}`, append([]string{"paths", "exclude", "from", "age", "poll", "open"}, lineKeys...)...)
 	if !ok {
 		return
@@ -76,7 +73,7 @@ func (r *planReader) readFiles(e entry, in *Intake) {
 }
 
 func (r *planReader) readContainers(e entry, in *Intake, opened map[string]Position) {
-	f := &Files{Text: e.value.String()}
+	f := &Files{Text: e.value.String() + r.readingText}
 	in.Files = f
 	m, ok := r.mapping(e.value, e.at, "containers", "{engine: docker}", append([]string{"engine", "root", "when"}, lineKeys...)...)
 	if !ok {
@@ -186,7 +183,8 @@ func (r *planReader) checkFollowed() {
 
 // readLines reads how lines become records.
 func (r *planReader) readLines(m mapping, s *lines.Settings) {
-	s.Largest, s.Default, s.Zone = defaultLargest, record.DefaultPriority, r.zoneOfPlan
+	s.Largest, s.Default, s.Reading = defaultLargest, record.DefaultPriority, r.reading
+	r.readTables(m, &s.Reading)
 	if e, ok := m.get("join"); ok {
 		s.Join = r.readJoin(e)
 	}
@@ -199,9 +197,9 @@ func (r *planReader) readLines(m mapping, s *lines.Settings) {
 	if e, ok := m.get("largest"); ok {
 		s.Largest = r.largest(e)
 	}
-	reading := Syslog{Default: s.Default, Zone: s.Zone}
+	reading := Syslog{Default: s.Default, Reading: s.Reading}
 	r.readReading(m, &reading)
-	s.Default, s.Zone = reading.Default, reading.Zone
+	s.Default, s.Reading = reading.Default, reading.Reading
 }
 
 func (r *planReader) readJoin(e entry) (j lines.Join) {
@@ -247,69 +245,6 @@ func (r *planReader) regexp(e entry, example string) *regexp.Regexp {
 	return re
 }
 
-// The properties that a pattern may set by the names of its groups.
-var properties = []string{"time", "severity", "facility", "host", "app", "procid", "msgid", "text"}
-
-func (r *planReader) readDecode(e entry) (d lines.Decode) {
-	if _, ok := r.scalarOf(e.value); ok {
-		d.Form = lines.Form(r.word(e, []string{"json", "keyvalue", "syslog", "pattern"}))
-		if d.Form == lines.Pattern {
-			r.fail(e.valueAt(), "a pattern is needed", `write decode: {pattern: '^(?P<time>\S+) (?P<severity>\w+) (?P<text>.*)$'}`)
-		}
-		return d
-	}
-	m, ok := r.mapping(e.value, e.at, "decode", `{pattern: '^(?P<time>\S+) (?P<text>.*)$'}, or decode: json`, "json", "keyvalue", "pattern", "syslog")
-	if !ok {
-		return d
-	}
-	if len(m.entries) > 1 {
-		r.fail(m.entries[1].at, "decode names more than one form", "choose one")
-	}
-	if len(m.entries) == 0 && !m.faulty {
-		r.fail(e.at, "decode names no form", "write decode: json")
-		return d
-	}
-	for _, form := range m.entries {
-		d.Form = lines.Form(form.key)
-		switch form.key {
-		case "json", "keyvalue":
-			r.readNames(form, &d)
-		case "syslog":
-			r.mapping(form.value, form.at, "syslog", "syslog: {}")
-		case "pattern":
-			d.Pattern = r.regexp(form, `pattern: '^(?P<time>\S+) (?P<text>.*)$'`)
-			if d.Pattern != nil && !slices.ContainsFunc(d.Pattern.SubexpNames(), func(n string) bool { return n != "" }) {
-				r.fail(form.valueAt(), "the pattern names nothing", "name its groups, such as (?P<text>.*); "+strings.Join(properties, ", ")+" set properties, other names become fields")
-			}
-		}
-	}
-	return d
-}
-
-// readNames reads under which names time, severity and text are looked for.
-func (r *planReader) readNames(form entry, d *lines.Decode) {
-	m, ok := r.mapping(form.value, form.at, form.key, form.key+": {time: ts, severity: lvl, text: msg}", "time", "severity", "text")
-	if !ok {
-		return
-	}
-	for _, name := range []struct {
-		key string
-		to  *[]string
-	}{{"time", &d.Time}, {"severity", &d.Severity}, {"text", &d.Text}} {
-		e, ok := m.get(name.key)
-		if !ok {
-			continue
-		}
-		if s, one := r.scalarOf(e.value); one {
-			*name.to = []string{s.text}
-			continue
-		}
-		for _, s := range r.texts(e, "a name", name.key+": [ts, time]") {
-			*name.to = append(*name.to, s.text)
-		}
-	}
-}
-
 // readLabel reads what the source of an intake cannot say of itself.
 func (r *planReader) readLabel(e entry, in *Intake) {
 	var s *lines.Settings
@@ -330,6 +265,10 @@ func (r *planReader) readLabel(e entry, in *Intake) {
 		if !ok {
 			continue
 		}
+		if value := r.labelValue(l, v, "severity", "procid", "msgid", "text", "facility"); value != nil {
+			s.Values = append(s.Values, format.Named{Name: l.key, Value: value})
+			continue
+		}
 		switch l.key {
 		case "facility":
 			s.Default = record.MakePriority(r.facility(l, v), s.Default.Severity())
@@ -348,5 +287,5 @@ func (r *planReader) readLabel(e entry, in *Intake) {
 			labels = append(labels, r.fieldLabel(l, v))
 		}
 	}
-	s.Fields = lines.NewFields("label@32473", labels...)
+	s.Fields, s.Labelled = lines.NewFields("label@32473", labels...), len(labels) > 0
 }

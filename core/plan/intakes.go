@@ -55,11 +55,11 @@ func (r *planReader) readIntakes(e entry) {
 }
 
 func (r *planReader) readOTLP(e entry, in *Intake, opened map[string]Position) {
-	m, ok := r.mapping(e.value, e.at, "otlp", `{http: "127.0.0.1:4318"}`, "http", "allow", "default")
+	m, ok := r.mapping(e.value, e.at, "otlp", `{http: "127.0.0.1:4318"}`, "http", "allow", "default", "decode", "levels", "times")
 	if !ok {
 		return
 	}
-	in.Syslog = Syslog{Default: record.DefaultPriority}
+	in.Syslog = Syslog{Default: record.DefaultPriority, Reading: r.reading}
 	if e, ok := m.require("http", `write http: "127.0.0.1:4318"`); ok {
 		in.HTTP = r.address(e)
 		r.openOnce(entry{"tcp", e.at, e.value}, in.HTTP, opened)
@@ -67,5 +67,5 @@ func (r *planReader) readOTLP(e entry, in *Intake, opened map[string]Position) {
 	if e, ok := m.get("allow"); ok {
 		in.Syslog.Allow = r.networks(e)
 	}
-	r.readReading(m, &in.Syslog)
+	r.readBodies(m, &in.Syslog)
 }

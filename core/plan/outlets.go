@@ -103,7 +103,7 @@ func (r *planReader) readFile(e entry, out *Outlet) (pathAt Position) {
 	if !ok {
 		return e.at
 	}
-	set := roll.Settings{Mode: 0o640, Compress: roll.NoCompression, Zone: r.zoneOfPlan, Floor: r.floor}
+	set := roll.Settings{Mode: 0o640, Compress: roll.NoCompression, Zone: r.reading.Zone, Floor: r.floor}
 	if e, ok := m.require("path", "write path: /var/log/lantern/all.log"); ok {
 		set.Path, pathAt = r.path(e, "/var/log/lantern/all.log"), e.valueAt()
 		out.Path = r.readPlaces(e)

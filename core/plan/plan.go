@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"oakbarrel/core/condition"
+	"oakbarrel/core/decode"
 	"oakbarrel/core/disk"
 	"oakbarrel/core/fingerprint"
 	"oakbarrel/core/format"
@@ -68,7 +69,8 @@ type Syslog struct {
 	Idle        time.Duration  // after which a connection that says nothing is closed, 0 for never
 
 	Default  record.Priority // of messages that say none
-	Zone     *time.Location  // of stamps that name none, nil for the machine's
+	Decode   []decode.Step   // that a text is tried as, none to leave it
+	Reading  decode.Reading  // of times and severities
 	PeerHost bool            // host is the address of the sender, whatever it claims
 }
 

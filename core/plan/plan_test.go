@@ -93,7 +93,7 @@ otherwise: {drop: true}
 	}
 	s := p.Intakes[0].Syslog
 	if s.Certificate != "/etc/oakbarrel/host.pem" || s.KeyFile != "/keys/host.key" || len(s.Clients.Fingerprints) != 1 || fmt.Sprint(s.Allow) != "[10.20.0.0/16 fd00::1/128]" || s.Largest != 128<<10 ||
-		s.Connections != 20 || s.Idle != 10*time.Minute || s.Default.String() != "local3.notice" || s.Zone.String() != "Europe/Lisbon" || !s.PeerHost {
+		s.Connections != 20 || s.Idle != 10*time.Minute || s.Default.String() != "local3.notice" || s.Reading.Zone.String() != "Europe/Lisbon" || !s.PeerHost {
 		t.Errorf("%+v", s)
 	}
 	if l, o := p.Intakes[1].Syslog, p.Intakes[2].Syslog; l.Socket != AutoSocket || l.Stream != "/run/lines.sock" || !o.Clients.Anyone {

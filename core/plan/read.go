@@ -3,10 +3,10 @@ package plan
 import (
 	"fmt"
 	"strings"
-	"time"
 
 	"github.com/goccy/go-yaml/ast"
 
+	"oakbarrel/core/decode"
 	"oakbarrel/core/disk"
 	"oakbarrel/core/route"
 )
@@ -14,31 +14,38 @@ import (
 // planReader reads the parts of a plan in the order in which they need each other.
 type planReader struct {
 	reader
-	here       bool // the plan is for this machine
-	conditions map[string]*namedCondition
-	intakes    []Intake
-	outlets    []Outlet
-	rules      []ruleSource
-	service    Service
-	hasService bool
-	zoneOfPlan *time.Location // nil for the machine's
-	floor      disk.Floor
-	untils     []untilSource
-	tends      []Tend
-	followedAt []followedSource
-	whens      []whenSource
-	setsAt     map[string]Position // where the keep of each outlet and tend stands
+	here        bool // the plan is for this machine
+	conditions  map[string]*namedCondition
+	intakes     []Intake
+	outlets     []Outlet
+	rules       []ruleSource
+	service     Service
+	hasService  bool
+	reading     decode.Reading // of times and severities, for all intakes and rules
+	readingText string         // tells readings apart
+	floor       disk.Floor
+	untils      []untilSource
+	tends       []Tend
+	followedAt  []followedSource
+	whens       []whenSource
+	setsAt      map[string]Position // where the keep of each outlet and tend stands
 }
 
 func (r *planReader) read(body ast.Node) *Plan {
-	top, _ := r.mapping(body, Position{1, 1}, "the plan", "oakbarrel: 1 and the rest of the plan", "oakbarrel", "host", "zone", "service", "disk", "memory", "conditions", "intakes", "rules", "otherwise", "outlets", "tend")
+	top, _ := r.mapping(body, Position{1, 1}, "the plan", "oakbarrel: 1 and the rest of the plan", "oakbarrel", "host", "zone", "levels", "times", "service", "disk", "memory", "conditions", "intakes", "rules", "otherwise", "outlets", "tend")
 	p := &Plan{}
 	r.version(top)
 	if e, ok := top.get("host"); ok {
 		p.Host = r.hostName(e)
 	}
 	if e, ok := top.get("zone"); ok {
-		r.zoneOfPlan = r.zone(e)
+		r.reading.Zone = r.zone(e)
+	}
+	r.readTables(top, &r.reading)
+	for _, key := range []string{"zone", "levels", "times"} {
+		if e, ok := top.get(key); ok {
+			r.readingText += " " + e.value.String()
+		}
 	}
 	r.floor, r.setsAt = disk.Floor{Percent: 5}, map[string]Position{}
 	if e, ok := top.get("disk"); ok {

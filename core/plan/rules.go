@@ -34,7 +34,7 @@ func (r *planReader) readRule(n ast.Node, i int) (rule ruleSource) {
 	if r.cutByComma(n) {
 		return rule
 	}
-	m, ok := r.mapping(n, rule.at, what, "{when: CONDITION, send: [OUTLET]}", "name", "when", "limit", "fold", "severity", "label", "mask", "send", "drop", "then")
+	m, ok := r.mapping(n, rule.at, what, "{when: CONDITION, send: [OUTLET]}", "name", "when", "limit", "fold", "decode", "severity", "label", "mask", "send", "drop", "then")
 	if !ok {
 		return rule
 	}

@@ -23,11 +23,11 @@ const (
 
 func (r *planReader) readSyslog(e entry, opened map[string]Position) (s Syslog) {
 	m, ok := r.mapping(e.value, e.at, "syslog", `{socket: /dev/log}, {udp: ":514"} or {tcp: ":514"}`,
-		"socket", "stream", "udp", "tcp", "tls", "certificate", "key_file", "clients", "allow", "limit", "largest", "connections", "idle", "default", "zone", "host")
+		"socket", "stream", "udp", "tcp", "tls", "certificate", "key_file", "clients", "allow", "limit", "largest", "connections", "idle", "default", "zone", "host", "decode", "levels", "times")
 	if !ok {
 		return s
 	}
-	s = Syslog{Largest: defaultLargest, Connections: defaultConnections, Default: record.DefaultPriority}
+	s = Syslog{Largest: defaultLargest, Connections: defaultConnections, Default: record.DefaultPriority, Reading: r.reading}
 	opens := false
 	for _, address := range []struct {
 		key  string
@@ -45,8 +45,17 @@ func (r *planReader) readSyslog(e entry, opened map[string]Position) (s Syslog) 
 	}
 	r.readTLS(m, &s)
 	r.readLimits(m, &s)
-	r.readReading(m, &s)
+	r.readBodies(m, &s)
 	return s
+}
+
+// readBodies reads how messages are read that do not say all, and what their texts hold.
+func (r *planReader) readBodies(m mapping, s *Syslog) {
+	r.readTables(m, &s.Reading)
+	r.readReading(m, s)
+	if e, ok := m.get("decode"); ok {
+		s.Decode = r.readDecode(e)
+	}
 }
 
 // openOnce reports an address that an intake opens already.
@@ -182,7 +191,7 @@ func (r *planReader) readReading(m mapping, s *Syslog) {
 		}
 	}
 	if e, ok := m.get("zone"); ok {
-		s.Zone = r.zone(e)
+		s.Reading.Zone = r.zone(e)
 	}
 	if e, ok := m.get("host"); ok {
 		s.PeerHost = r.word(e, []string{"claimed", "peer"}) == "peer"

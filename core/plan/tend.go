@@ -58,7 +58,7 @@ func (r *planReader) readTend(named entry) Tend {
 	if !ok {
 		return t
 	}
-	t.File = roll.Settings{Mode: 0o640, Compress: roll.NoCompression, Zone: r.zoneOfPlan, Floor: r.floor}
+	t.File = roll.Settings{Mode: 0o640, Compress: roll.NoCompression, Zone: r.reading.Zone, Floor: r.floor}
 	if e, ok := m.require("paths", "write paths: [/srv/kiosk/*.log]"); ok {
 		t.Paths = r.patterns(e)
 	}

@@ -8,12 +8,12 @@ import (
 
 // keys are all keys of a plan, whatever they stand in. A test holds them to what is read.
 var keys = []string{
-	"after", "age", "allow", "batch", "burst", "bytes", "ca_file", "cask", "certificate", "charset", "clients", "command", "compress", "conditions", "connections",
+	"after", "age", "allow", "batch", "burst", "bytes", "ca_file", "cask", "access", "certificate", "charset", "clients", "columns", "command", "compress", "conditions", "connections", "csv",
 	"days", "days_at_most", "decode", "default", "disk", "drop", "engine", "every", "exclude", "files", "fingerprint", "floor", "fold", "format", "from", "group",
-	"gzip", "headers", "hold", "host", "how", "http", "idle", "indented", "intakes", "join", "json", "keep", "keep_raw", "key_file", "keyvalue", "label", "largest",
+	"gzip", "headers", "hold", "host", "how", "http", "idle", "indented", "intakes", "join", "json", "keep", "keep_raw", "key_file", "keyvalue", "label", "largest", "levels",
 	"limit", "mail", "mask", "memory", "mode", "name", "names", "oakbarrel", "open", "otherwise", "outlets", "overflow", "owner", "password_file", "path", "paths",
-	"pattern", "pid_file", "pieces", "poll", "proxy", "rate", "records", "roll", "root", "rules", "send", "server", "service", "settle", "severity", "signal", "size",
-	"socket", "spool", "starts", "stream", "sync", "syslog", "tcp", "tend", "text", "then", "time", "tls", "to", "token_file", "total", "udp", "until", "url", "user",
+	"pattern", "pid_file", "pieces", "poll", "proxy", "rate", "records", "roll", "root", "rules", "send", "separator", "server", "service", "settle", "severity", "signal", "size",
+	"socket", "spool", "starts", "stream", "sync", "syslog", "tcp", "tend", "text", "then", "time", "times", "tls", "to", "token_file", "total", "udp", "until", "url", "user",
 	"wait", "webhook_file", "when", "within", "zone", "zstd",
 }
 

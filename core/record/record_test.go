@@ -1,6 +1,7 @@
 package record
 
 import (
+	"bytes"
 	"encoding/json"
 	"net/netip"
 	"strings"
@@ -244,4 +245,31 @@ func TestEachByteOfAStampCounts(t *testing.T) {
 			}
 		}
 	}
+}
+
+// An object is scanned as it is parsed: what the one takes the other does.
+func FuzzScanObject(f *testing.F) {
+	for _, text := range []string{`{}`, ` { "a" : 1 , "b":"x\"yé\n" } `, `{"a":[1,-2.5e3,{"b":null}],"c":true}`, `{"a":01}`, `{"a":1,}`, `{"a":"\u12"}`, `{"a":"x`, `{"a":1}x`, "{\"a\":\"\x01\"}", `{"long enough for a word":"and a value that is long, too\\"}`} {
+		f.Add([]byte(text))
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		var tree Tree
+		members, ok := ScanObject(b, nil)
+		if parsed := tree.ParseJSON(b) == nil; parsed != ok {
+			t.Fatalf("%q is scanned: %v, parsed: %v", b, ok, parsed)
+		}
+		if !ok {
+			return
+		}
+		v := tree.Root().First()
+		for _, m := range members {
+			if key := m.Key(b); !bytes.Contains(key, []byte{'\\'}) && !bytes.Equal(key, v.Key()) || !m.Escaped && v.Kind() == String && !bytes.Equal(m.Text(b), v.Text()) || m.IsString(b) != (v.Kind() == String) {
+				t.Fatalf("%q: %q is %q", b, m.Whole(b), v.AppendJSON(nil))
+			}
+			v = v.Next()
+		}
+		if v.More() {
+			t.Fatalf("%q has more members than %d", b, len(members))
+		}
+	})
 }

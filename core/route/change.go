@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"regexp"
 
+	"oakbarrel/core/decode"
+	"oakbarrel/core/format"
 	"oakbarrel/core/record"
 )
 
@@ -16,7 +18,10 @@ type Change struct {
 	Facility  *record.Facility
 	Host, App []byte         // nil leaves them
 	Labels    []record.Label // fields of the element label@32473
+	Values    []format.Named // of host, app and labels that depend on the record
 	Masks     []*regexp.Regexp
+	Decode    []decode.Step // that the record is tried as, before all else
+	Reading   decode.Reading
 }
 
 // labelElement is the field that holds what rules add.
@@ -26,13 +31,19 @@ const labelElement = "label@32473"
 const masked = "***"
 
 func (c *Change) isZero() bool {
-	return c.Severity == nil && c.Facility == nil && c.Host == nil && c.App == nil && c.Labels == nil && c.Masks == nil
+	return c.Severity == nil && c.Facility == nil && c.Host == nil && c.App == nil && c.Labels == nil && c.Values == nil && c.Masks == nil && c.Decode == nil
 }
 
 // apply changes a record. New texts are put at the end of arena, which is
-// returned; labelled tells whether a rule before has labelled the record.
-func (c *Change) apply(r *record.Record, arena []byte, labelled bool) []byte {
+// returned; labelled tells whether a rule before has labelled the record, and then whether
+// this one has, too.
+func (c *Change) apply(r *record.Record, arena []byte, labelled bool, d *decode.Decoder) ([]byte, bool) {
 	r.Unjudge()
+	if c.Decode != nil {
+		d.Reading, d.Memory = &c.Reading, arena
+		d.Decode(r, c.Decode)
+		arena = d.Memory
+	}
 	if c.Severity != nil {
 		r.Priority = record.MakePriority(r.Facility(), *c.Severity)
 	}
@@ -49,15 +60,39 @@ func (c *Change) apply(r *record.Record, arena []byte, labelled bool) []byte {
 		arena = maskRecord(r, mask, arena)
 	}
 	if len(c.Labels) > 0 {
-		arena = c.label(r, arena, labelled)
+		arena = label(r, arena, c.Labels, labelled)
+		labelled = true
 	}
-	return arena
+	for _, v := range c.Values {
+		arena, labelled = setValue(r, v, arena, labelled)
+	}
+	return arena, labelled
+}
+
+// setValue sets the host or the app of a record, or adds a label, where the record has
+// what the value shows.
+func setValue(r *record.Record, v format.Named, arena []byte, labelled bool) ([]byte, bool) {
+	start := len(arena)
+	arena, ok := v.Value.Append(arena, r)
+	if !ok {
+		return arena, labelled
+	}
+	value := arena[start:len(arena):len(arena)]
+	switch v.Name {
+	case "host":
+		r.Host = value
+	case "app":
+		r.App = value
+	default:
+		return label(r, arena, []record.Label{{Name: v.Name, Value: string(value)}}, labelled), true
+	}
+	return arena, labelled
 }
 
 // label adds the labels to the fields, to the element that a rule before has made.
-func (c *Change) label(r *record.Record, arena []byte, labelled bool) []byte {
+func label(r *record.Record, arena []byte, labels []record.Label, labelled bool) []byte {
 	start := len(arena)
-	arena = record.AppendLabels(arena, r.Data, labelElement, c.Labels, labelled)
+	arena = record.AppendLabels(arena, r.Data, labelElement, labels, labelled)
 	r.SetData(arena[start:len(arena):len(arena)])
 	return arena
 }
@@ -81,6 +116,14 @@ func maskRecord(r *record.Record, mask *regexp.Regexp, arena []byte) []byte {
 	return arena
 }
 
+// decoded tells what decoding made of a record, for people.
+func decoded(before, after *record.Record) string {
+	if bytes.Equal(before.Data, after.Data) && bytes.Equal(before.Text, after.Text) && before.Time == after.Time {
+		return "none of the forms of decode fits"
+	}
+	return fmt.Sprintf("it is decoded: text %s, fields %s", record.Clip(after.Text), record.Clip(after.Fields().Root().AppendJSON(nil)))
+}
+
 func appendMasked(dst, v []byte, mask *regexp.Regexp) []byte {
 	at := 0
 	for _, found := range mask.FindAllIndex(v, -1) {
@@ -100,19 +143,29 @@ func (c *Change) changes(before, after *record.Record) (all []string) {
 	if before.Facility() != after.Facility() {
 		all = append(all, fmt.Sprintf("facility %s becomes %s", before.Facility(), after.Facility()))
 	}
+	if c.Decode != nil {
+		all = append(all, decoded(before, after))
+	}
 	if c.Host != nil {
 		all = append(all, "host becomes "+string(c.Host))
 	}
 	if c.App != nil {
 		all = append(all, "app becomes "+string(c.App))
 	}
+	for _, v := range c.Values {
+		if value, ok := v.Value.Append(nil, after); ok {
+			all = append(all, fmt.Sprintf("%s becomes %s", v.Name, record.Clip(value)))
+		} else {
+			all = append(all, fmt.Sprintf("%s stays, as the record has nothing for %s", v.Name, v.Value))
+		}
+	}
 	for _, l := range c.Labels {
 		all = append(all, fmt.Sprintf("label %s=%s is added", l.Name, l.Value))
 	}
-	if !bytes.Equal(before.Text, after.Text) {
+	if c.Masks != nil && !bytes.Equal(before.Text, after.Text) {
 		all = append(all, fmt.Sprintf("the text is masked: %s", record.Clip(after.Text)))
 	}
-	if c.Labels == nil && !bytes.Equal(before.Data, after.Data) {
+	if c.Masks != nil && c.Labels == nil && !bytes.Equal(before.Data, after.Data) {
 		all = append(all, "fields are masked")
 	}
 	return all

@@ -1,6 +1,9 @@
 package route
 
-import "oakbarrel/core/record"
+import (
+	"oakbarrel/core/decode"
+	"oakbarrel/core/record"
+)
 
 // Judgement is what one rule says of a record.
 type Judgement struct {
@@ -33,8 +36,7 @@ func (t *Table) Explain(r *record.Record) Way {
 		}
 		if t.changes[i] {
 			before := *r
-			rule.Change.apply(r, nil, labelled)
-			labelled = labelled || len(rule.Change.Labels) > 0
+			_, labelled = rule.Change.apply(r, nil, labelled, new(decode.Decoder))
 			way.Rules[i].Changes = rule.Change.changes(&before, r)
 		}
 		add(row, t.masks[i])

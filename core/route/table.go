@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"oakbarrel/core/condition"
+	"oakbarrel/core/decode"
 	"oakbarrel/core/limit"
 	"oakbarrel/core/record"
 )
@@ -216,6 +217,8 @@ type Routing struct {
 	saved []saved
 	taken []*limit.Shared // of the limits of rules
 	met   []meeting       // of the folds of rules
+
+	decoder decode.Decoder
 }
 
 // meeting is what a fold has counted.
@@ -354,8 +357,7 @@ walk:
 				m.saved = append(m.saved, saved{at, *r})
 			}
 			changed = true
-			m.arena = rule.Change.apply(r, m.arena, labelled)
-			labelled = labelled || len(rule.Change.Labels) > 0
+			m.arena, labelled = rule.Change.apply(r, m.arena, labelled, &m.decoder)
 			lists, verdicts = t.listsOf(r, m, i), t.verdicts[r.Priority]
 		}
 		switch {

@@ -13,7 +13,6 @@ import (
 	"oakbarrel/client"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
-	"oakbarrel/core/wire"
 	"oakbarrel/service/model"
 	"oakbarrel/service/search"
 )
@@ -88,7 +87,7 @@ func (a *API) explainPlan(_ context.Context, in *explainInput) (*explainedOutput
 	if err != nil {
 		return nil, err
 	}
-	r := record.Record{Received: record.StampOf(time.Now())}
+	r, tried := &record.Record{Received: record.StampOf(time.Now())}, []plan.Tried{}
 	if in.Body.Record != nil {
 		line, err := json.Marshal(in.Body.Record)
 		if err == nil {
@@ -98,10 +97,10 @@ func (a *API) explainPlan(_ context.Context, in *explainInput) (*explainedOutput
 			return nil, problem(http.StatusBadRequest, "the record cannot be read: "+err.Error(), "")
 		}
 	} else {
-		parser := wire.Parser{Default: record.DefaultPriority}
-		parser.Parse(&r, []byte(in.Body.Line))
+		r, tried = p.Sample(in.Body.Intake, []byte(in.Body.Line), r.Received)
 	}
-	x, _ := p.Explain(&r)
+	x, _ := p.Explain(r)
+	x.Decoded = tried
 	return &explainedOutput{x}, nil
 }
 

@@ -107,7 +107,8 @@ func forkOf(runs []model.FeedRun, feed model.Feed, asks client.Lease) *client.Fo
 	f := &client.Fork{Last: own - 1, Confirmed: feed.Confirmed, Run: runs[newest].Run, Since: runs[newest].Granted, SameMachine: runs[newest].Machine == asks.Machine}
 	if common < newest {
 		f.Since = runs[common+1].Granted
-		f.Last = min(f.Last, runs[common+1].First-1)
+		f.Held = runs[common+1].First - 1
+		f.Last = min(f.Last, f.Held)
 	}
 	if common < 0 {
 		f.Last = feed.Base

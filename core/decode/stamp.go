@@ -1,4 +1,4 @@
-package lines
+package decode
 
 import (
 	"bytes"
@@ -11,47 +11,78 @@ import (
 // FindStamp returns the time at the start of a line, behind a bracket too, or
 // that of an access log, "[25/Nov/2026:10:15:00 +0000]", further on. The forms
 // are RFC 3339, also with a space for its T, a comma for its point, slashes for
-// its hyphens and without a zone, and that of RFC 3164.
-func (m *Maker) FindStamp(line []byte, received record.Stamp) (record.Stamp, bool) {
-	s, _, ok := m.findStamp(line, received)
+// its hyphens and without a zone, that of RFC 3164, those of usualLayouts, and those
+// that the plan adds, which come first.
+func (d *Decoder) FindStamp(line []byte, received record.Stamp) (record.Stamp, bool) {
+	s, _, ok := d.findStamp(line, received)
 	return s, ok
 }
 
 // findStamp also tells where a stamp ends that the line begins with, 0 for
 // where that is not known.
-func (m *Maker) findStamp(line []byte, received record.Stamp) (s record.Stamp, end int, ok bool) {
+func (d *Decoder) findStamp(line []byte, received record.Stamp) (s record.Stamp, end int, ok bool) {
+	for i := range d.Reading.Times {
+		if s, n, ok := d.Reading.Times[i].read(behindBracket(line), received, d.Reading.Zone); ok && ends(behindBracket(line), n) {
+			return s, 0, true
+		}
+	}
 	if len(line) < 15 {
 		return s, 0, false
 	}
 	if line[0]-'0' <= 9 {
-		if s, end, ok = m.stamps.Read(line); ok && ends(line, end) {
+		if s, end, ok = d.stamps.Read(line); ok && ends(line, end) {
 			return s, end, true
 		}
 	}
-	s, ok = m.findRareStamp(line, received)
+	s, ok = d.findRareStamp(line, received)
 	return s, 0, ok
 }
 
-func (m *Maker) findRareStamp(line []byte, received record.Stamp) (record.Stamp, bool) {
-	b := line
-	if b[0] == '[' {
-		b = b[1:]
+func (d *Decoder) findRareStamp(line []byte, received record.Stamp) (record.Stamp, bool) {
+	b := behindBracket(line)
+	if startsWithCode(b) { // the code of a severity stands before the time
+		if s, n, ok := codeLayout.read(b[1:], received, d.Reading.Zone); ok && ends(b[1:], n) {
+			return s, true
+		}
 	}
 	if b[0]-'0' <= 9 {
-		if s, n, ok := m.stamps.Read(b); ok && ends(b, n) {
+		if s, n, ok := d.stamps.Read(b); ok && ends(b, n) {
 			return s, true
 		}
-		if s, ok := m.looseStamp(b, received); ok {
+		if s, ok := d.looseStamp(b, received); ok {
 			return s, true
 		}
-		return accessStamp(line)
+		if s, ok := accessStamp(line); ok {
+			return s, true
+		}
+		return d.usualStamp(b, digitLayouts, received)
 	}
-	if record.LowerASCII[b[0]]-'a' < 26 && b[3] == ' ' {
-		if s, n := m.parser.ParseStamp(b, received); n > 0 {
+	if record.LowerASCII[b[0]]-'a' < 26 && (b[3] == ' ' || b[3] == ',') {
+		d.parser.Zone = d.Reading.Zone
+		if s, n := d.parser.ParseStamp(b, received); n > 0 {
+			return s, true
+		}
+		if s, ok := d.usualStamp(b, letterLayouts, received); ok {
 			return s, true
 		}
 	}
 	return accessStamp(line)
+}
+
+func (d *Decoder) usualStamp(b []byte, layouts []Layout, received record.Stamp) (record.Stamp, bool) {
+	for i := range layouts {
+		if s, n, ok := layouts[i].read(b, received, d.Reading.Zone); ok && ends(b, n) {
+			return s, true
+		}
+	}
+	return record.Stamp{}, false
+}
+
+func behindBracket(line []byte) []byte {
+	if len(line) > 0 && line[0] == '[' {
+		return line[1:]
+	}
+	return line
 }
 
 // ends tells whether a stamp can end at b[n:].
@@ -60,7 +91,7 @@ func ends(b []byte, n int) bool {
 }
 
 // looseStamp reads "2026-11-25 10:15:00,123" and its like.
-func (m *Maker) looseStamp(b []byte, received record.Stamp) (record.Stamp, bool) {
+func (d *Decoder) looseStamp(b []byte, received record.Stamp) (record.Stamp, bool) {
 	if len(b) < 19 || b[4] != b[7] || b[4] != '-' && b[4] != '/' || b[10] != ' ' && b[10] != 'T' {
 		return record.Stamp{}, false
 	}
@@ -95,12 +126,12 @@ func (m *Maker) looseStamp(b []byte, received record.Stamp) (record.Stamp, bool)
 		n += copy(form[n:], zone[3:5])
 	case ends(b, at):
 		n += copy(form[n:], "Z")
-		s, _, ok := m.stamps.Read(form[:n])
-		return m.local(s), ok
+		s, _, ok := d.stamps.Read(form[:n])
+		return d.local(s), ok
 	default:
 		return record.Stamp{}, false
 	}
-	s, _, ok := m.stamps.Read(form[:n])
+	s, _, ok := d.stamps.Read(form[:n])
 	return s, ok
 }
 
@@ -114,8 +145,8 @@ func isDigits(b []byte) bool {
 }
 
 // local takes a stamp that was read as if at UTC for one on the intake's clock.
-func (m *Maker) local(s record.Stamp) record.Stamp {
-	zone := m.settings.Zone
+func (d *Decoder) local(s record.Stamp) record.Stamp {
+	zone := d.Reading.Zone
 	if zone == nil {
 		zone = time.Local
 	}
@@ -154,9 +185,9 @@ func accessStamp(line []byte) (s record.Stamp, ok bool) {
 
 // stampOfValue reads the time that a field holds: text, or seconds, or a finer
 // unit, since 1970.
-func (m *Maker) stampOfValue(v record.Value, received record.Stamp) (record.Stamp, bool) {
+func (d *Decoder) stampOfValue(v record.Value, received record.Stamp) (record.Stamp, bool) {
 	if v.Kind() == record.String {
-		if s, ok := m.FindStamp(v.Text(), received); ok {
+		if s, ok := d.FindStamp(v.Text(), received); ok {
 			return s, true
 		}
 	}
