@@ -147,7 +147,7 @@ func (e *streamEndpoint) accept(conn net.Conn) {
 	c := &streamConn{endpoint: e, conn: conn, peer: peerOf(conn)}
 	in := e.Owner()
 	s := in.syslog.Load()
-	c.framer.Largest = s.Largest
+	c.framer.Largest, c.framer.Frames = s.Largest, s.Frames
 	var why error
 	switch {
 	case c.peer.Addr.IsValid() && !allows(s, c.peer.Addr.Addr()):
@@ -249,6 +249,7 @@ type streamConn struct {
 	begun    []byte // the start of a message whose end has not come yet
 	lent     int64  // bytes of the agent's memory, for begun
 	work     *streamWork
+	timed    bool  // a deadline for reading is set
 	flying   int64 // messages that are being taken apart
 	read     int   // bytes of the last call
 	err      error // of the last call
@@ -303,6 +304,9 @@ func (c *streamConn) run() {
 	for {
 		c.setIdle()
 		if err := c.raw.Read(receive); err != nil {
+			if c.framer.Open() && c.endpoint.drainsUntil().IsZero() && errors.Is(err, os.ErrDeadlineExceeded) && c.settle() {
+				continue
+			}
 			break // the endpoint is draining, or it was idle for too long
 		}
 		if c.err != nil || c.read == 0 || !c.takeMessages() {
@@ -320,17 +324,46 @@ func (c *streamConn) run() {
 	c.rest()
 }
 
-// setIdle sets when the connection has been idle for too long.
+// openTime is how long a message that is whole waits for lines that belong to it.
+const openTime = 30 * time.Millisecond
+
+// setIdle sets when the connection has been idle for too long, or for a message that may
+// go on.
 func (c *streamConn) setIdle() {
-	idle := c.endpoint.Owner().syslog.Load().Idle
-	if idle == 0 {
+	wait := c.endpoint.Owner().syslog.Load().Idle
+	if c.framer.Open() {
+		wait = openTime
+	}
+	if wait == 0 && !c.timed {
 		return
 	}
 	c.endpoint.mu.Lock()
 	defer c.endpoint.mu.Unlock()
-	if c.endpoint.deadline.IsZero() { // else the deadline is that of the draining
-		c.conn.SetReadDeadline(time.Now().Add(idle))
+	if !c.endpoint.deadline.IsZero() { // the deadline is that of the draining
+		return
 	}
+	if c.timed = wait > 0; c.timed {
+		c.conn.SetReadDeadline(time.Now().Add(wait))
+	} else {
+		c.conn.SetReadDeadline(time.Time{})
+	}
+}
+
+// settle passes on a message behind which nothing has come, and tells whether it was taken.
+func (c *streamConn) settle() bool {
+	if c.work == nil {
+		c.lend()
+	}
+	frame := c.framer.Settle(c.begun)
+	w := c.work
+	w.batch.Reset()
+	w.decoder.Memory = w.decoder.Memory[:0]
+	c.flying++
+	c.add(c.endpoint.Owner().syslog.Load(), frame.Message, frame.Cut, record.StampOf(time.Now()))
+	c.flying = 0
+	taken := len(w.batch.Records) == 0 || c.endpoint.agent.pass(&w.batch, &w.routing, c.endpoint, true)
+	c.giveBack()
+	return c.keep(c.begun[frame.Size:]) && taken
 }
 
 func (c *streamConn) end() {

@@ -52,6 +52,9 @@ func (c *streamConn) runTLS() {
 				continue
 			}
 		}
+		if err != nil && errors.Is(err, os.ErrDeadlineExceeded) && c.framer.Open() && c.endpoint.drainsUntil().IsZero() && c.settle() {
+			continue
+		}
 		if err != nil {
 			c.rest()
 			return

@@ -36,7 +36,7 @@ func (rd *Reading) parseWord(word []byte) (record.Severity, bool) {
 		return record.Alert, true
 	case "critical", "crit", "fatal", "ftl":
 		return record.Critical, true
-	case "error", "err", "severe":
+	case "error", "err", "severe", "fail":
 		return record.Error, true
 	case "warning", "warn", "wrn":
 		return record.Warning, true
@@ -44,7 +44,7 @@ func (rd *Reading) parseWord(word []byte) (record.Severity, bool) {
 		return record.Notice, true
 	case "info", "informational", "information", "inf", "config":
 		return record.Info, true
-	case "debug", "trace", "verbose", "dbg", "trc", "vrb", "fine", "finer", "finest":
+	case "debug", "trace", "verbose", "dbg", "trc", "vrb", "dbug", "trce", "fine", "finer", "finest":
 		return record.Debug, true
 	}
 	return 0, false

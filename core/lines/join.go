@@ -24,13 +24,24 @@ type trace struct {
 	python bool // in "Traceback …:", of which a line that is not indented is the last
 	over   bool // that line has come; another trace may hang on to it
 	golang bool // "panic:" or "goroutine …:"
-	fault  bool // its only line names an error, below which a logger writes the trace
+	node   bool // the place of an error that nobody caught, by itself on a line
+	php    bool // an error that names a stack trace to come
+	two    bool // the first of the two lines that a record of Java's own logger begins with
+	fault  bool // its head names a warning or worse, below which a logger writes the trace
 }
 
 // start looks at the first line of an event.
 func (t *trace) start(line []byte) {
+	*t = trace{
+		fault: isFault(line), python: bytes.HasPrefix(line, traceback), golang: bytes.HasPrefix(line, goPanic) || bytes.HasPrefix(line, goFatal) || isGoroutine(line),
+		node: isPlace(line), php: bytes.Contains(line, uncaught), two: decode.HeadOfTwo(line),
+	}
+}
+
+// isFault tells whether a line names a level of warning or worse.
+func isFault(line []byte) bool {
 	s, named := decode.FindSeverity(line)
-	*t = trace{fault: named && s <= record.Error, python: bytes.HasPrefix(line, traceback), golang: bytes.HasPrefix(line, goPanic) || bytes.HasPrefix(line, goFatal) || isGoroutine(line)}
+	return named && s <= record.Warning
 }
 
 var (
@@ -42,23 +53,31 @@ var (
 	goroutine  = []byte("goroutine ")
 	createdBy  = []byte("created by ")
 	signalMark = []byte("[signal ")
+	uncaught   = []byte("Uncaught ")
+	stackTrace = []byte("Stack trace:")
+	nodeEnd    = []byte("Node.js v")
 	moreFrames = regexp.MustCompile(`^\.\.\. \d+ (more|common frames omitted)`)
-	// An exception with its package, which a logger writes below its message.
-	javaException = regexp.MustCompile(`^(?:[a-z_][\w$]*\.)+[A-Z][\w$]*(?:Exception|Error|Throwable)(?::|$)`)
+	// An exception, with its package or without, which a logger writes below its message.
+	exception = regexp.MustCompile(`^(?:Uncaught )?(?:[A-Za-z_][\w$]*[.:]+)*[A-Z][\w$]*(?:Exception|Error|Throwable|Fault)(?:[:( \[]|$)`)
 )
 
 // goesOn tells whether a line that follows belongs to the event.
 func (t *trace) goesOn(line []byte) bool {
-	fault := t.fault
-	t.fault = false
+	if t.two {
+		t.two = false
+		if decode.SecondOfTwo(line) {
+			t.fault = isFault(line)
+			return true
+		}
+	}
 	if len(line) == 0 {
-		return t.golang || t.over
+		return t.golang || t.over || t.node
 	}
 	if line[0] == ' ' || line[0] == '\t' {
 		return true
 	}
 	switch {
-	case fault && bytes.HasPrefix(line, traceback):
+	case t.fault && !t.python && bytes.HasPrefix(line, traceback):
 		t.python = true
 		return true
 	case t.python && !t.over:
@@ -75,11 +94,33 @@ func (t *trace) goesOn(line []byte) bool {
 		return true
 	case t.golang:
 		return line[len(line)-1] == ')' || bytes.HasPrefix(line, createdBy) || bytes.HasPrefix(line, signalMark)
+	case t.php && (bytes.HasPrefix(line, stackTrace) || isFrame(line)):
+		return true
+	case t.node && (bytes.HasPrefix(line, nodeEnd) || line[0] == '}'):
+		return true
 	}
-	return bytes.HasPrefix(line, causedBy) || moreFrames.Match(line) || javaException.Match(line)
+	return bytes.HasPrefix(line, causedBy) || moreFrames.Match(line) || (t.fault || t.node) && exception.Match(line)
 }
 
 // isGoroutine tells whether a line is like "goroutine 18 [running]:".
 func isGoroutine(line []byte) bool {
 	return bytes.HasPrefix(line, goroutine) && bytes.HasSuffix(line, []byte("]:")) && bytes.IndexByte(line, '[') > len(goroutine)
 }
+
+// isPlace tells whether a line is the place of an error, and nothing else:
+// "/srv/tickets/app.js:12".
+func isPlace(line []byte) bool {
+	colon := bytes.LastIndexByte(line, ':')
+	if colon < 2 || colon == len(line)-1 || bytes.IndexByte(line, ' ') >= 0 || line[0] != '/' && !bytes.HasPrefix(line, []byte("file:")) && !bytes.HasPrefix(line, []byte("node:")) {
+		return false
+	}
+	for _, c := range line[colon+1:] {
+		if c-'0' > 9 {
+			return false
+		}
+	}
+	return true
+}
+
+// isFrame tells whether a line is like "#0 /srv/a.php(7): open()".
+func isFrame(line []byte) bool { return len(line) > 2 && line[0] == '#' && line[1]-'0' <= 9 }

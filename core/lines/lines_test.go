@@ -98,6 +98,13 @@ func TestLinesOfOneEventAreJoined(t *testing.T) {
 		"\t/src/tank.go:30 +0x25",
 	}
 	served := []string{"2026/11/25 10:15:00 http: panic serving 127.0.0.1:4000: empty tank", "goroutine 18 [running]:", "net/http.(*conn).serve.func1()", "\t/go/server.go:1801 +0xb9"}
+	jul := []string{"Nov 25, 2026 10:15:00 AM lantern.bay.Pump start", "SEVERE: no answer", "lantern.bay.PumpException: no answer", "\tat lantern.bay.Pump.ask(Pump.java:41)", "Caused by: java.io.IOException: x", "\t... 2 more"}
+	quiet := []string{"Nov 25, 2026 10:15:01 AM lantern.bay.Pump start", "INFO: up"}
+	node := []string{"/srv/tickets/app.js:12", "    throw new TicketError('sold out');", "    ^", "", "TicketError: sold out", "    at sell (/srv/tickets/app.js:12:11)", "    at Object.<anonymous> (/srv/tickets/app.js:20:1) {", "  code: 'E_SOLD'", "}", "", "Node.js v18.19.0"}
+	ruby := []string{"feed.rb:3:in `feed': no krill (RuntimeError)", "\tfrom feed.rb:7:in `<main>'"}
+	php := []string{"PHP Fatal error:  Uncaught Exception: no krill in /srv/feed.php:3", "Stack trace:", "#0 /srv/feed.php(7): feed()", "#1 {main}", "  thrown in /srv/feed.php on line 3"}
+	dotnet := []string{"Unhandled exception. System.InvalidOperationException: no krill", " ---> System.IO.IOException: x", "   at Feed.Open() in /src/feed.cs:line 3", "   --- End of inner exception stack trace ---", "   at Feed.Main() in /src/feed.cs:line 9"}
+	alone := []string{"java.lang.IllegalStateException: no krill", "\tat lantern.bay.Feed.main(Feed.java:7)"}
 	indented := Settings{Join: Join{Indented: true}}
 	starts := Settings{Join: Join{Starts: regexp.MustCompile(`^\d{4}-`)}}
 	for _, c := range []struct {
@@ -109,6 +116,14 @@ func TestLinesOfOneEventAreJoined(t *testing.T) {
 		{"python", indented, [][]string{{"before"}, python, {"after"}}},
 		{"python, below the line of a logger", indented, [][]string{{"before"}, append([]string{"2026-11-25 10:15:00,001 ERROR no portion"}, python...), {"after"}}},
 		{"go", indented, [][]string{{"before"}, golang, {"exit status 2"}, {"after"}}},
+		{"java's own logger", indented, [][]string{quiet, jul, quiet, alone}},
+		{"node", indented, [][]string{{"before"}, node, {"after"}}},
+		{"node, below the line of a logger", indented, [][]string{{"ERROR cannot sell", "TicketError: sold out", "    at sell (/srv/tickets/app.js:12:11)"}, {"after"}}},
+		{"ruby", indented, [][]string{{"before"}, ruby, {"after"}}},
+		{"php", indented, [][]string{{"before"}, php, {"after"}}},
+		{".net", indented, [][]string{{"before"}, dotnet, {"after"}}},
+		{"an exception below a line that names no fault", indented, [][]string{{"GET /tanks 200"}, alone, {strings.Repeat("data ", 100)}, alone, {"INFO up"}, alone, append([]string{"WARN low"}, alone...)}},
+		{"a place that is none", indented, [][]string{{"/srv/app.js:12:"}, {"TypeError: x"}, {"10.20.0.7:80"}, {"}"}}},
 		{"a served panic", indented, [][]string{served, {"after"}}},
 		{"indented lines", indented, [][]string{{"one", "  two", "\tthree"}, {"four"}, {"five", " six"}}},
 		{"one trace after the other", indented, [][]string{python, python, golang, java}},

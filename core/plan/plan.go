@@ -23,6 +23,7 @@ import (
 	"oakbarrel/core/record"
 	"oakbarrel/core/roll"
 	"oakbarrel/core/route"
+	"oakbarrel/core/wire"
 )
 
 // Plan is one host's configuration.
@@ -64,6 +65,7 @@ type Syslog struct {
 
 	Allow       []netip.Prefix // the networks that are listened to, none for all
 	Limit       limit.Rate     // of each sender, zero for none; what is over is given up
+	Frames      wire.Frames    // what ends a message of a stream
 	Largest     int            // bytes of a message; what is over is cut off
 	Connections int            // at a time, for each address
 	Idle        time.Duration  // after which a connection that says nothing is closed, 0 for never

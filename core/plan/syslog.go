@@ -11,6 +11,7 @@ import (
 
 	"oakbarrel/core/fingerprint"
 	"oakbarrel/core/record"
+	"oakbarrel/core/wire"
 )
 
 // The limits of a syslog intake, where the plan does not say other ones.
@@ -23,7 +24,7 @@ const (
 
 func (r *planReader) readSyslog(e entry, opened map[string]Position) (s Syslog) {
 	m, ok := r.mapping(e.value, e.at, "syslog", `{socket: /dev/log}, {udp: ":514"} or {tcp: ":514"}`,
-		"socket", "stream", "udp", "tcp", "tls", "certificate", "key_file", "clients", "allow", "limit", "largest", "connections", "idle", "default", "zone", "host", "decode", "levels", "times")
+		"socket", "stream", "udp", "tcp", "tls", "certificate", "key_file", "clients", "allow", "limit", "largest", "connections", "idle", "frames", "default", "zone", "host", "decode", "levels", "times")
 	if !ok {
 		return s
 	}
@@ -165,6 +166,14 @@ func (r *planReader) readLimits(m mapping, s *Syslog) {
 	}
 	if e, ok := m.get("connections"); ok {
 		s.Connections = r.count(e, "connections")
+	}
+	if e, ok := m.get("frames"); ok {
+		if s.Frames = wire.Frames(r.word(e, []string{"auto", "lf", "nul", "counted"})); s.Frames == "auto" {
+			s.Frames = wire.AutoFrames
+		}
+		if s.TCP == "" && s.TLS == "" && s.Stream == "" {
+			r.fail(e.at, "frames says what ends a message of a stream, and this intake has none", "take it away, or open tcp, tls or stream")
+		}
 	}
 	if e, ok := m.get("idle"); ok {
 		s.Idle = r.duration(e, time.Second, 24*time.Hour, "10m")

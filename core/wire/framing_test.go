@@ -48,7 +48,13 @@ func TestFraming(t *testing.T) {
 		{"a counted message that ends early", "100 <13>b", []string{"<13>b"}},
 		{"a number is text", "12 monkeys\n1234567 <13>x\n12345678 <13>y\n", []string{"12 monkeys", "1234567 <13>x", "12345678 <13>y"}},
 		{"a count of nothing", "0 <13>a\n", []string{"0 <13>a"}},
-		{"digits at the end", "<13>a\n12", []string{"<13>a", "12"}},
+		{"digits at the end", "<13>a\n12", []string{"<13>a\n12"}},
+		{"lines without a priority belong to the one with it", "<13>a\n  at b\nCaused by: c\n\n<14>d\n", []string{"<13>a\n  at b\nCaused by: c", "<14>d"}},
+		{"lines without any", "a\nb\n<13>c\nd\n", []string{"a", "b", "<13>c\nd"}},
+		{"what only looks like a priority", "<13>a\n<b>c\n<192>d\n<13>e\n", []string{"<13>a\n<b>c\n<192>d", "<13>e"}},
+		{"lines of a message that NUL ends", "<13>a\nb\x00<13>c\n<14>d\x00", []string{"<13>a\nb", "<13>c\n<14>d"}},
+		{"a counted one behind lines", "<13>a\nb\n6 <13>cc", []string{"<13>a\nb", "<13>cc"}},
+		{"lines that are too long", "<13>" + long + "\nmore\n<13>b\n", []string{"<13>" + long[4:], "more", "<13>b"}},
 		{"empty lines", "\n\n\x00\r\n", nil},
 		{"the longest", long + "\n<13>b\n", []string{long, "<13>b"}},
 		{"the longest, with a carriage return", long + "\r\n<13>b\n", []string{long, "<13>b"}},
@@ -72,6 +78,49 @@ func TestFramingSaysWhatWasCut(t *testing.T) {
 	var f Framer
 	if frame := f.Next([]byte(strings.Repeat("x", MaxMessage+9))); !frame.Cut || len(frame.Message) != MaxMessage {
 		t.Errorf("%d bytes, cut: %v", len(frame.Message), frame.Cut)
+	}
+}
+
+func TestFramesAreAsThePlanSays(t *testing.T) {
+	for _, c := range []struct {
+		frames Frames
+		stream string
+		want   []string
+	}{
+		{LineFrames, "<13>a\nb\n5 <13>c\x00\n", []string{"<13>a", "b", "5 <13>c\x00"}},
+		{NulFrames, "<13>a\nb\n\x005 <13>c\x00", []string{"<13>a\nb\n", "5 <13>c"}},
+		{CountedFrames, "6 <13>a\n3 abc<13>b\nc\n", []string{"<13>a\n", "abc", "<13>b", "c"}},
+	} {
+		f := Framer{Frames: c.frames}
+		var got []string
+		for b := []byte(c.stream); ; {
+			frame := f.Next(b)
+			if b = b[frame.Size:]; frame.Message == nil {
+				break
+			}
+			if len(frame.Message) > 0 {
+				got = append(got, string(frame.Message))
+			}
+		}
+		if !slices.Equal(got, c.want) {
+			t.Errorf("%s: %q, want %q", c.frames, got, c.want)
+		}
+	}
+}
+
+// A message that may go on is told, so that its reader waits no longer than a moment.
+func TestAnOpenMessageIsSettled(t *testing.T) {
+	var f Framer
+	b := []byte("<13>a\n  at b\n<1")
+	if frame := f.Next(b); frame.Message != nil || !f.Open() {
+		t.Fatalf("%q", frame.Message)
+	}
+	frame := f.Settle(b)
+	if string(frame.Message) != "<13>a\n  at b" || string(b[frame.Size:]) != "<1" || f.Open() {
+		t.Errorf("%q, and %q is left", frame.Message, b[frame.Size:])
+	}
+	if frame = f.Next([]byte("<13>c")); frame.Message != nil || f.Open() {
+		t.Errorf("%q", frame.Message)
 	}
 }
 
