@@ -101,19 +101,16 @@ func (x *comparer) addSample(c *plan.Comparison, p *plan.Plan) error {
 		return couldNot(err)
 	}
 	defer set.Close()
-	if lines != nil {
-		for _, property := range []string{"facility", "severity"} {
-			if template := lines.String(); strings.Contains(template, "{") && !strings.Contains(template, property) {
-				fmt.Fprintf(x.stderr, "oakbarrel: the lines of %s do not tell the %s; each counts as %s\n", x.sample, property, record.DefaultPriority)
-			}
-		}
-	}
+	asked := c.Asks()
 	var r record.Record
 	for i := range set.Files() {
 		err := set.Lines(i, func(line []byte) error {
-			r.Reset()
-			if lines == nil || lines.Read(&r, line) != nil {
-				format.Guess(&r, line)
+			as := lines
+			if r.Reset(); as == nil || as.Read(&r, line) != nil {
+				as = format.Guess(&r, line)
+			}
+			if lacks := as.Lacks(asked); lacks != nil {
+				return fmt.Errorf("the lines of %s are %s, which does not hold %s, and the plans ask for it: it holds %s; take a sample of json or syslog, or --cask", x.sample, as, strings.Join(lacks, ", "), as.Held())
 			}
 			c.Add(&r)
 			return nil

@@ -26,7 +26,7 @@ type storeQuery struct {
 
 func (q *storeQuery) flags(c *cobra.Command) {
 	c.Flags().StringVar(&q.Cask, "cask", "", "name of the cask (default: every one that the token may read)")
-	c.Flags().StringVar(&q.since, "since", "15m", "a time such as 2026-11-25T10:15:00Z, or how long ago: 15m, 2h, 7d")
+	c.Flags().StringVar(&q.since, "since", "15m", "from when on: "+momentHelp)
 	c.Flags().StringVar(&q.until, "until", "", "likewise (default: no end)")
 	c.Flags().StringVar(&q.Where, "where", "", "condition that the records meet")
 	c.Flags().StringVar(&q.view, "view", "", "a search that was kept; other flags override what it says")
@@ -51,25 +51,6 @@ func (q *storeQuery) parse(now time.Time) (err error) {
 func whereError(where string, err error) error {
 	problem := err.(*condition.Error)
 	return usageError("--where, column %d: %s; %s", len([]rune(where[:problem.Offset]))+1, problem.What, problem.Mend)
-}
-
-// parseMoment reads a time, or how long ago it was.
-func parseMoment(flag, text string, now time.Time) (time.Time, error) {
-	if text == "" {
-		return time.Time{}, nil
-	}
-	if t, err := time.Parse(time.RFC3339Nano, text); err == nil {
-		return t, nil
-	}
-	var days int
-	if n, err := fmt.Sscanf(text+"\n", "%dd\n", &days); n == 1 && err == nil {
-		return now.AddDate(0, 0, -days), nil
-	}
-	d, err := time.ParseDuration(text)
-	if err != nil || d < 0 {
-		return time.Time{}, usageError("%s cannot be %q; write a time such as 2026-11-25T10:15:00Z, or how long ago: 15m, 2h, 7d", flag, text)
-	}
-	return now.Add(-d), nil
 }
 
 // everything is a limit that no store reaches.

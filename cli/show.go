@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -30,6 +31,8 @@ type shower struct {
 	follow       bool
 
 	path      string
+	outlet    plan.Outlet             // that was named; its Path is nil for one file
+	followed  map[string]*roll.Reader // of many files: what was shown of them, and goes on
 	condition *condition.Condition
 	from, to  time.Time      // zero for no bound
 	format    *format.Format // of the file that is read, nil where neither plan nor tally tell it
@@ -37,7 +40,9 @@ type shower struct {
 	record    record.Record
 	line      []byte
 	out       *bufio.Writer
-	unread    int // lines that do not have the format of the set
+	asked     []string // what --where, --since and --until ask of a record
+	unread    int      // lines that do not have the format of the set
+	unclear   int      // lines of which cannot be told whether they are wanted
 }
 
 func (a *app) showCommand() *cobra.Command {
@@ -47,7 +52,8 @@ func (a *app) showCommand() *cobra.Command {
 		Short: "Read a rolled set as one: its pieces and the live file, in order",
 		Long: `Read a rolled set as one: its pieces, compressed or not, and the live file, in
 the order in which they were written. Name the path of the live file, or the
-outlet of an agent whose state folder --state names; the agent need not run.
+outlet of an agent whose state folder --state names; the agent need not run. The
+days of a dated path, and all files of a path with other places, are one set.
 
 --where judges each line by a condition, --since and --until by the time of its
 record. The tally tells in which format each piece was written, the plan that of
@@ -59,7 +65,7 @@ the live file; without them a line is taken as JSON or as syslog, if it is eithe
 	}
 	stateFlag(c, &s.state)
 	c.Flags().StringVar(&s.where, "where", "", "show only what meets this condition")
-	c.Flags().StringVar(&s.since, "since", "", "show only records from then on: a time such as 2026-11-25T10:15:00Z, or how long ago: 15m, 2h, 7d")
+	c.Flags().StringVar(&s.since, "since", "", "show only records from then on: "+momentHelp)
 	c.Flags().StringVar(&s.until, "until", "", "show only records before then, likewise")
 	c.Flags().IntVar(&s.last, "last", 0, "show only the last so many lines")
 	c.Flags().BoolVar(&s.follow, "follow", false, "go on with new lines as they are written")
@@ -75,7 +81,10 @@ func (s *shower) run(ctx context.Context, name string) error {
 		if err != nil {
 			return whereError(s.where, err)
 		}
-		s.condition = c
+		s.condition, s.asked = c, c.Asks()
+	}
+	if s.since != "" || s.until != "" {
+		s.asked = append(s.asked, "time")
 	}
 	var err error
 	if s.from, err = parseMoment("--since", s.since, time.Now()); err != nil {
@@ -87,31 +96,45 @@ func (s *shower) run(ctx context.Context, name string) error {
 	if err := s.find(name); err != nil {
 		return err
 	}
-	set, err := roll.NewReader(s.path, s.follow)
-	if err != nil {
-		return couldNot(err)
+	s.out = bufio.NewWriterSize(s.stdout, 64<<10)
+	if s.outlet.Path != nil {
+		err = s.showMany(ctx, s.outlet)
+	} else {
+		err = s.withSet(s.path, func(set *roll.Reader) error { return s.showOne(ctx, set) })
 	}
-	defer set.Close()
-	if s.condition != nil {
+	err = errors.Join(err, s.out.Flush())
+	if s.unclear > 0 && err == nil {
+		err = fmt.Errorf("%s not in the form that the plan or the tally tells, and no record that can be read: whether they are wanted cannot be told", plural(s.unclear, "line"))
+	} else if s.unread > 0 {
+		fmt.Fprintf(s.stderr, "oakbarrel: %s not in the format that the plan or the tally tells; they were read as plain text\n", plural(s.unread, "line"))
+	}
+	return couldNot(err)
+}
+
+// open opens a rolled set.
+func (s *shower) open(path string) (*roll.Reader, error) {
+	set, err := roll.NewReader(path, s.follow)
+	if err == nil && s.condition != nil {
 		if hint := s.condition.Hint(); hint != nil {
 			set.Hint = hint.In
 		}
 	}
-	s.out = bufio.NewWriterSize(s.stdout, 64<<10)
-	err = s.showFrom(set)
-	if err == nil {
-		err = s.out.Flush()
+	return set, err
+}
+
+// showOne shows a set, and goes on with it where that is asked for.
+func (s *shower) showOne(ctx context.Context, set *roll.Reader) error {
+	err := s.showFrom(set)
+	if err != nil || !s.follow {
+		return err
 	}
-	if err == nil && s.follow {
-		s.format = s.now
-		err = set.Follow(ctx, func(line []byte) error {
-			return errors.Join(s.show(line), s.out.Flush())
-		})
+	s.format = s.now
+	if err := s.out.Flush(); err != nil {
+		return err
 	}
-	if s.unread > 0 {
-		fmt.Fprintf(s.stderr, "oakbarrel: %s not in the format that the plan or the tally tells; they were read as plain text\n", plural(s.unread, "line"))
-	}
-	return couldNot(err)
+	return set.Follow(ctx, func(line []byte) error {
+		return errors.Join(s.show(line), s.out.Flush())
+	})
 }
 
 // find turns the name of an outlet into a path, and learns the format of its lines.
@@ -120,9 +143,7 @@ func (s *shower) find(name string) error {
 	if p != nil {
 		if o, ok := p.Outlet(name); ok {
 			s.path, s.now = o.File.Path, o.Format
-			if o.Path != nil {
-				return couldNot(manyFiles(o))
-			}
+			s.outlet = o
 			return nil
 		}
 	}
@@ -155,17 +176,9 @@ func (s *shower) find(name string) error {
 	return couldNot(fmt.Errorf("there is no file %s and no outlet of that name; the outlets are %s", name, strings.Join(names, ", ")))
 }
 
-// manyFiles says that an outlet is no single set, and names those that it is.
+// manyFiles says that none of an outlet's many files is there.
 func manyFiles(o plan.Outlet) error {
-	found := o.LiveFiles()
-	if len(found) == 0 {
-		return fmt.Errorf("outlet %s writes to many files, and none is there yet: %s", o.Name, o.Path)
-	}
-	more := ""
-	if len(found) > 10 {
-		found, more = found[:10], ", and more"
-	}
-	return fmt.Errorf("outlet %s writes to many files; name one of %s%s", o.Name, strings.Join(found, ", "), more)
+	return fmt.Errorf("outlet %s writes to many files, and none is there yet: %s", o.Name, o.Path)
 }
 
 // lines calls each with the lines of a file, and learns before which format they have.
@@ -177,6 +190,11 @@ func (s *shower) lines(set *roll.Reader, file int, each func([]byte) error) erro
 	if closed := set.Closed(file); closed != nil {
 		if f, err := format.Parse(closed.Format); err == nil {
 			s.format = f
+		}
+	}
+	if s.format != nil {
+		if lacks := s.format.Lacks(s.asked); lacks != nil {
+			return fmt.Errorf("the lines are written as %s, which does not hold %s: it holds %s; write it into the format of the outlet, or ask for what is there", s.format, strings.Join(lacks, ", "), s.format.Held())
 		}
 	}
 	return set.Lines(file, each)
@@ -196,31 +214,41 @@ func (s *shower) showFrom(set *roll.Reader) error {
 		}
 		return nil
 	}
+	tail, err := s.tail(set, s.last)
+	if err != nil {
+		return err
+	}
+	for _, line := range tail {
+		if err := s.print([]byte(line)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// tail returns the last lines of a set that are wanted.
+func (s *shower) tail(set *roll.Reader, wanted int) (lines []string, err error) {
 	var tails [][]string // of the newest file first
-	wanted := s.last
 	for i := set.Files() - 1; i >= 0 && wanted > 0; i-- {
 		tail, err := roll.Tail(func(each func([]byte) error) error { return s.lines(set, i, each) }, wanted, s.meets)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		tails = append(tails, tail)
 		wanted -= len(tail)
 	}
-	for i := len(tails) - 1; i >= 0; i-- {
-		for _, line := range tails[i] {
-			if err := s.print([]byte(line)); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
+	slices.Reverse(tails)
+	return slices.Concat(tails...), nil
 }
 
 func (s *shower) meets(line []byte) bool {
 	if s.condition == nil && s.from.IsZero() && s.to.IsZero() {
 		return true
 	}
-	s.read(line)
+	if s.read(line).Lacks(s.asked) != nil {
+		s.unclear++
+		return false
+	}
 	at := s.record.Time.Time()
 	if !s.from.IsZero() && at.Before(s.from) || !s.to.IsZero() && !at.Before(s.to) {
 		return false
@@ -228,16 +256,16 @@ func (s *shower) meets(line []byte) bool {
 	return s.condition == nil || s.condition.Match(&s.record)
 }
 
-// read makes a record of a line, as far as that can be done.
-func (s *shower) read(line []byte) {
+// read makes a record of a line, as far as that can be done, and tells as what it was read.
+func (s *shower) read(line []byte) *format.Format {
 	if s.format == nil {
-		format.Guess(&s.record, line)
-		return
+		return format.Guess(&s.record, line)
 	}
 	if s.format.Read(&s.record, line) != nil { // most likely of an earlier plan
 		s.unread++
-		format.Guess(&s.record, line)
+		return format.Guess(&s.record, line)
 	}
+	return s.format
 }
 
 func (s *shower) show(line []byte) error {
@@ -250,8 +278,7 @@ func (s *shower) show(line []byte) error {
 func (s *shower) print(line []byte) error {
 	s.line = s.line[:0]
 	if s.json() {
-		s.read(line)
-		s.line = s.record.AppendJSON(s.line)
+		s.line = s.read(line).AppendJSON(s.line, &s.record)
 	} else {
 		s.line = record.AppendVisible(s.line, line)
 	}

@@ -119,7 +119,15 @@ func TestOneOutletWritesManyFilesAndNoneOutsideOfItsFolder(t *testing.T) {
 	if s := h.status().Outlets[1]; s.Files != 4 || s.Pieces != 4 {
 		t.Errorf("%+v", s)
 	}
-	expect(t, 3, "", "writes to many files; name one of", "show", "apps", "--state", h.state)
+	all := expect(t, 0, "", "", "show", "apps", "--state", h.state)
+	if lines := strings.Split(strings.TrimSpace(all), "\n"); len(lines) != 6 || !strings.Contains(all, "info: of ticketd\n") {
+		t.Errorf("the files of the outlet together are %q", all)
+	}
+	expect(t, 3, "", "which does not hold app: it holds severity, text", "show", "apps", "--state", h.state, "--where", "app is pumpd")
+	expect(t, 3, "", "which does not hold time", "show", "apps", "--state", h.state, "--since", "1h")
+	if out := expect(t, 0, "", "", "show", "apps", "--state", h.state, "--where", `"of pumpd"`, "--last", "1", "--output", "json"); out != `{"severity":"info","text":"of pumpd"}`+"\n" {
+		t.Errorf("as JSON: %s", out)
+	}
 	if out := expect(t, 0, "", "", "show", h.dir+"/apps/pumpd.log", "--state", h.state); out != "info: of pumpd\ninfo: of pumpd\n" {
 		t.Errorf("show says %q", out)
 	}

@@ -20,6 +20,8 @@ type Format struct {
 	text   string
 	append func(dst []byte, r *record.Record) []byte // without the newline
 	read   func(r *record.Record, line []byte) error
+	held   []string // what a line gives back, nil for all
+	faults []string // why places of a template do not give back what stands in them
 }
 
 // Error says where in a format something is wrong, and how to mend it.
@@ -38,9 +40,15 @@ var named = map[string]Format{
 		append: func(dst []byte, r *record.Record) []byte { return r.AppendJSON(dst) },
 		read:   func(r *record.Record, line []byte) error { return r.ParseJSON(line) },
 	},
-	"rfc5424": {append: wire.AppendRFC5424Line, read: readSyslog},
-	"rfc3164": {append: wire.AppendRFC3164Line, read: readSyslog},
+	"rfc5424": {append: wire.AppendRFC5424Line, read: readSyslog, held: heldByRFC5424},
+	"rfc3164": {append: wire.AppendRFC3164Line, read: readSyslog, held: heldByRFC3164},
 }
+
+// What lines of an unknown format are taken for, beside plainText.
+var (
+	guessedJSON   = Format{text: "json", read: named["json"].read}
+	guessedSyslog = Format{text: "syslog", read: readSyslog, held: heldByRFC5424}
+)
 
 // Parse reads json, rfc5424, rfc3164, in any letter case, or a template such as
 // "{time} {host} {text}". The error, if any, is an *[Error].
@@ -60,7 +68,9 @@ func Parse(s string) (*Format, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Format{text: s, append: t.append, read: t.read}, nil
+	f := &Format{text: s, append: t.append, read: t.read, held: []string{}}
+	f.held, f.faults = t.held()
+	return f, nil
 }
 
 // String returns the format as the plan has it.
@@ -89,15 +99,22 @@ func (f *Format) Time(line []byte) (time.Time, bool) {
 }
 
 // Guess fills r from a line of an unknown format: a record as JSON, a syslog
-// message, or else a text.
-func Guess(r *record.Record, line []byte) {
+// message, or else a text. It returns what the line was taken for.
+func Guess(r *record.Record, line []byte) *Format {
 	r.Reset()
 	if len(line) > 0 && line[0] == '{' && r.ParseJSON(line) == nil {
-		return
+		return &guessedJSON
 	}
 	r.Reset()
 	readSyslog(r, line)
+	if len(line) > 0 && line[0] == '<' && !r.Unparsed {
+		return &guessedSyslog
+	}
+	return plainText
 }
+
+// Faults tells, for people, why places of the format do not give back what stands in them.
+func (f *Format) Faults() []string { return f.faults }
 
 func readSyslog(r *record.Record, line []byte) error {
 	parser := wire.Parser{Default: record.DefaultPriority}

@@ -58,6 +58,7 @@ type place struct {
 	layout       string         // of a time, in Go's form; "" for RFC 3339
 	unix         bool           // a time is seconds since 1970
 	keyValue     bool           // fields are key=value pairs
+	endless      bool           // where it ends cannot be told
 }
 
 // parsePlace reads what stands between braces.
@@ -98,7 +99,7 @@ func parseFieldPlace(words []option) (*property, error) {
 		default:
 			return v.AppendJSON(dst)
 		}
-	}}
+	}, read: readField(strings.ReplaceAll(path.String(), `"`, ""))}
 	return (&place{property: p, missing: []byte{missing}}).with(words[2:])
 }
 
@@ -172,7 +173,18 @@ func (p *place) with(words []option) (*property, error) {
 		}
 	}
 	plain := p.append
-	made := &property{name: p.name, width: p.width, append: func(dst []byte, r *record.Record) []byte { return p.write(dst, r, plain) }}
+	width := p.width
+	if p.layout != "" { // all of its parts have as many characters always
+		width = max(width, len(time.Time{}.Format(p.layout)))
+	}
+	made := &property{name: p.name, width: width, append: func(dst []byte, r *record.Record) []byte { return p.write(dst, r, plain) }}
+	if made.fault = p.lossy(); made.fault != "" {
+		made.endless = p.endless
+		return made, nil
+	}
+	if p.width == 0 && len(p.missing) == 1 && p.missing[0] == missing {
+		made.scan = p.scan
+	}
 	if read := p.read; read != nil {
 		made.read = func(r *record.Record, v []byte) bool { return p.readBack(r, v, read) }
 	}
@@ -296,6 +308,24 @@ func appendKeyValue(dst []byte, start int, object record.Value, above []byte) []
 		dst = v.AppendJSON(dst)
 	}
 	return dst
+}
+
+// lossy tells why what was written does not tell what was there, "" where it does.
+func (p *place) lossy() string {
+	switch isTime := p.name == "time" || p.name == "received"; {
+	case isTime && p.layout != "" && !(strings.Contains(p.layout, "2006") && (strings.Contains(p.layout, "01") || strings.Contains(p.layout, "Jan")) && strings.Contains(p.layout, "02")):
+		return fmt.Sprintf("{%s} without its date cannot be read back; write YYYY-MM-DD in it", p.name)
+	case isTime && p.layout != "" && !(strings.Contains(p.layout, "15") && strings.Contains(p.layout, "04") && strings.Contains(p.layout, "05")):
+		return fmt.Sprintf("{%s} without hh:mm:ss cannot be read back", p.name)
+	case isTime && p.layout != "" && p.zone == nil && !strings.Contains(p.layout, "-07:00"):
+		return fmt.Sprintf("{%s} without a zone cannot be read back, as senders have their own; write zzz in it, or in UTC before it", p.name)
+	case p.keyValue: // and it may hold whatever stands behind it
+		p.endless = true
+		return "{fields as keyvalue} cannot be read back; {fields} can"
+	case (p.upper || p.lower) && p.name != "severity" && p.name != "facility" && p.name != "host" && p.name != "agent":
+		return fmt.Sprintf("{%s} in other letters than it came with cannot be read back", p.name)
+	}
+	return ""
 }
 
 // readBack reads what write has written.

@@ -71,6 +71,11 @@ func (p *Path) HasDate() bool {
 	return slices.ContainsFunc(p.parts, func(part pathPart) bool { return part.place == "date" })
 }
 
+// OnlyDate tells whether the date is the only place.
+func (p *Path) OnlyDate() bool {
+	return !slices.ContainsFunc(p.parts, func(part pathPart) bool { return part.place != "date" && part.place != "" })
+}
+
 // Append writes the path for a record. The date is that of its arrival, on the
 // clock of zone. Nothing that a record says leads out of its place: it has no
 // separators, no dot first, no control characters and at most 64 bytes.

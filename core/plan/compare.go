@@ -60,6 +60,13 @@ func Compare(old, new *Plan) *Comparison {
 	return c
 }
 
+// Asks returns what the rules of both plans ask of a record.
+func (c *Comparison) Asks() []string {
+	asked := append(c.old.Table.Asks(), c.new.Table.Asks()...)
+	slices.Sort(asked)
+	return slices.Compact(asked)
+}
+
 // Add judges a record by both plans. It keeps nothing of r.
 func (c *Comparison) Add(r *record.Record) {
 	c.Records++

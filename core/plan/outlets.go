@@ -245,6 +245,10 @@ func (r *planReader) readFormat(e entry) *format.Format {
 	f, err := format.Parse(s.text)
 	if problem, ok := err.(*format.Error); ok {
 		r.fail(s.locate(problem.Offset), problem.What, problem.Mend)
+		return nil
+	}
+	for _, fault := range f.Faults() {
+		r.warn(e.valueAt(), fault, "show, verify and compare read the files again, and cannot answer for it; or leave it so")
 	}
 	return f
 }

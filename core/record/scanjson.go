@@ -66,6 +66,15 @@ func ScanObject(b []byte, members []Member) (all []Member, ok bool) {
 	}
 }
 
+// NestedLen returns how many bytes the JSON object, or list, takes that b begins with, 0
+// without one.
+func NestedLen(b []byte) int {
+	if len(b) == 0 || b[0] != '{' && b[0] != '[' {
+		return 0
+	}
+	return max(0, skipNested(b, 0, 1))
+}
+
 func skipSpace(b []byte, at int) int {
 	for at < len(b) && b[at] <= ' ' && (b[at] == ' ' || b[at] == '\t' || b[at] == '\n' || b[at] == '\r') {
 		at++

@@ -509,6 +509,15 @@ func (t *Table) Unreachable() (rules []int) {
 	return rules
 }
 
+// Asks returns what the conditions of the rules ask of a record, see [condition.Condition.Asks].
+func (t *Table) Asks() (asked []string) {
+	for i := range t.rules {
+		asked = append(asked, t.rules[i].When.Asks()...)
+	}
+	slices.Sort(asked)
+	return slices.Compact(asked)
+}
+
 // Names returns the names of the rules, in order.
 func (t *Table) Names() (names []string) {
 	for i := range t.rules {
