@@ -6,7 +6,7 @@ export CGO_ENABLED = 0
 .PHONY: build demo test race soak lint bench fuzz setup screenshots console describe
 
 build: console
-	go build -tags nomsgpack -trimpath -ldflags '-s -w' -o bin/oakbarrel ./cmd/oakbarrel
+	go build -tags nomsgpack -trimpath -ldflags "-s -w -X oakbarrel/client.built=$$(date -u +%Y-%m-%dT%H:%M:%SZ) -X oakbarrel/client.commit=$$(git describe --always --dirty=+ --abbrev=12 2>/dev/null)" -o bin/oakbarrel ./cmd/oakbarrel
 
 demo: build
 	@./setup.sh mariadbd:mariadb-server

@@ -49,6 +49,8 @@ type Options struct {
 	PlanFile string
 	StateDir string
 	Log      *slog.Logger
+	// LogLevel is what Log tells at least, nil where that is not to be changed.
+	LogLevel *slog.LevelVar
 	// Ready is called once every intake is open.
 	Ready func()
 	// Reload delivers a value when the plan is to be read again.
@@ -85,6 +87,7 @@ type Agent struct {
 	named     []byte       // the name of the host, which is not changed in place
 	table     *route.Table // of the plan, with its detail windows open
 	details   []client.Detail
+	level     slog.Level // of the agent's own log, without a window
 	readAt    time.Time
 	refused   *client.Refusal
 	intakes   []*intake.Intake
@@ -164,6 +167,9 @@ func open(options Options) (*Agent, error) {
 	a := &Agent{options: options, log: log, state: folder, since: time.Now(), memory: &intake.Budget{}, told: outlet.NewHistory(folder),
 		endpoints: map[intake.Key]intake.Endpoint{}, details: readDetails(folder), delivered: make(chan struct{}, 1),
 		forecast: forecast.Report{Sets: []forecast.Set{}, Disks: []forecast.Disk{}}}
+	if options.LogLevel != nil {
+		a.level = options.LogLevel.Level()
+	}
 	a.ending, a.end = context.WithCancel(context.Background())
 	a.guard = guard.New(a.ending, log)
 	a.tended = tend.NewKeeper(log, a.tends, a.isUnread)

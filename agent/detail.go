@@ -3,6 +3,7 @@ package agent
 import (
 	"errors"
 	"fmt"
+	"log/slog"
 	"slices"
 	"time"
 
@@ -19,7 +20,8 @@ const detailsFile = "details.json"
 // longestDetail bounds a window, so that none is forgotten.
 const longestDetail = 24 * time.Hour
 
-// OpenDetail opens a window, or changes the one that the rule has.
+// OpenDetail opens a window, or changes the one that the rule has; without a rule that of
+// the agent's own log.
 func (a *Agent) OpenDetail(rule, to string, span time.Duration) (d client.Detail, err error) {
 	severity, ok := record.ParseSeverity(to)
 	if !ok {
@@ -33,8 +35,11 @@ func (a *Agent) OpenDetail(rule, to string, span time.Duration) (d client.Detail
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	others := slices.DeleteFunc(slices.Clone(a.details), func(o client.Detail) bool { return o.Rule == rule })
+	if rule == "" && !slices.Contains(ownLevels, severity) {
+		return d, fmt.Errorf("the agent's own log has debug, info, warning and error, and not %s", severity)
+	}
 	details := append(others, d)
-	table, err := withDetails(a.plan, details)
+	table, err := a.withDetails(a.plan, details)
 	if err != nil {
 		return d, err
 	}
@@ -42,6 +47,7 @@ func (a *Agent) OpenDetail(rule, to string, span time.Duration) (d client.Detail
 		return d, fmt.Errorf("the window cannot be written down, and so would not close after a restart: %w", err)
 	}
 	a.table, a.details = table, details
+	a.setLevel()
 	a.log.Info("a detail window is open", "rule", rule, "from", details[len(details)-1].From, "to", d.To, "until", d.Until)
 	time.AfterFunc(time.Until(d.Until), a.closeExpired)
 	return details[len(details)-1], nil
@@ -49,10 +55,14 @@ func (a *Agent) OpenDetail(rule, to string, span time.Duration) (d client.Detail
 
 // withDetails returns the table of a plan with windows open, and fills in the
 // thresholds that the rules have.
-func withDetails(p *plan.Plan, details []client.Detail) (t *route.Table, err error) {
+func (a *Agent) withDetails(p *plan.Plan, details []client.Detail) (t *route.Table, err error) {
 	t = p.Table
 	for i := range details {
 		d := &details[i]
+		if d.Rule == "" {
+			d.From = severityOf(a.level).String()
+			continue
+		}
 		rule := slices.Index(t.Names(), d.Rule)
 		if rule < 0 {
 			return nil, fmt.Errorf("the plan has no rule %q", d.Rule)
@@ -100,7 +110,8 @@ func (a *Agent) closeDetails(which func(client.Detail) bool) (closed bool, err e
 		}
 	}
 	a.details = left
-	a.table, err = withDetails(a.plan, left)
+	a.setLevel()
+	a.table, err = a.withDetails(a.plan, left)
 	if err != nil { // it was right with more windows
 		a.table = a.plan.Table
 	}
@@ -117,7 +128,7 @@ func (a *Agent) keepDetails(p *plan.Plan, details []client.Detail) {
 		if !d.Until.After(now) {
 			continue
 		}
-		table, err := withDetails(p, append(slices.Clone(kept), d))
+		table, err := a.withDetails(p, append(slices.Clone(kept), d))
 		if err != nil {
 			a.log.Warn("a detail window is closed, because the plan has changed", "rule", d.Rule, "why", err)
 			continue
@@ -125,6 +136,46 @@ func (a *Agent) keepDetails(p *plan.Plan, details []client.Detail) {
 		kept, a.table = append(kept, d), table
 	}
 	a.details = kept
+	a.setLevel()
+}
+
+// ownLevels are the severities that the agent's own log has.
+var ownLevels = []record.Severity{record.Debug, record.Info, record.Warning, record.Error}
+
+func severityOf(l slog.Level) record.Severity {
+	switch {
+	case l >= slog.LevelError:
+		return record.Error
+	case l >= slog.LevelWarn:
+		return record.Warning
+	case l >= slog.LevelInfo:
+		return record.Info
+	}
+	return record.Debug
+}
+
+// setLevel has the agent's own log tell what its window says, or else what it did at first.
+func (a *Agent) setLevel() {
+	if a.options.LogLevel == nil {
+		return
+	}
+	level := a.level
+	for _, d := range a.details {
+		if d.Rule != "" {
+			continue
+		}
+		switch to, _ := record.ParseSeverity(d.To); to {
+		case record.Debug:
+			level = slog.LevelDebug
+		case record.Info:
+			level = slog.LevelInfo
+		case record.Warning:
+			level = slog.LevelWarn
+		default:
+			level = slog.LevelError
+		}
+	}
+	a.options.LogLevel.Set(level)
 }
 
 // readDetails returns the windows that were open when the agent ended.

@@ -19,7 +19,7 @@ func (a *Agent) Status() client.Status {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	s := client.Status{
-		AgentID: a.state.AgentID(), Forks: a.state.Forks(), Host: a.host(), PID: os.Getpid(), Since: a.since,
+		AgentID: a.state.AgentID(), Forks: a.state.Forks(), Host: a.host(), Version: client.ThisVersion(), PID: os.Getpid(), Since: a.since,
 		Plan:    client.PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.plan.Hash(), Refused: a.refused},
 		Intakes: []client.IntakeStatus{}, Outlets: []client.OutletStatus{},
 		Tended: tended, Followed: followed, Containers: boxes[:min(len(boxes), mostFollowed)], Forecast: a.forecast,

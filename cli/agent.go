@@ -6,6 +6,8 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"slices"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -15,6 +17,7 @@ import (
 
 func (a *app) agentCommand() *cobra.Command {
 	var options agent.Options
+	var level string
 	c := &cobra.Command{
 		Use:   "agent",
 		Short: "Take records in and write them out, in the foreground",
@@ -30,15 +33,23 @@ nothing. SIGTERM stops taking, writes down what is held and exits within 10 s.`,
 			reload := make(chan os.Signal, 1)
 			signal.Notify(reload, syscall.SIGHUP)
 			options.Reload = reload
-			options.Log = slog.New(slog.NewTextHandler(a.stderr, nil))
+			options.LogLevel = new(slog.LevelVar)
+			if err := options.LogLevel.UnmarshalText([]byte(level)); err != nil || !slices.Contains(logLevels, strings.ToLower(level)) {
+				return usageError("--log-level cannot be %q; write %s", level, strings.Join(logLevels, ", "))
+			}
+			options.Log = slog.New(slog.NewTextHandler(a.stderr, &slog.HandlerOptions{Level: options.LogLevel}))
 			options.Ready = func() { fmt.Fprintln(a.stdout, "ready") }
 			return a.agentError(agent.Run(c.Context(), options))
 		},
 	}
 	c.Flags().StringVar(&options.PlanFile, "plan", defaultPlan, "file of the plan")
+	c.Flags().StringVar(&level, "log-level", "info", "what the agent's own log tells at least: "+strings.Join(logLevels, ", ")+"; \"oakbarrel detail --own\" changes it for a while")
 	stateFlag(c, &options.StateDir)
 	return c
 }
+
+// logLevels are those of the agent's own log.
+var logLevels = []string{"debug", "info", "warn", "error"}
 
 // agentError prints the findings of a refused plan, and sorts out which errors mean no.
 func (a *app) agentError(err error) error {

@@ -22,6 +22,7 @@ import (
 
 	"oakbarrel/agent/control"
 	"oakbarrel/agent/state"
+	"oakbarrel/client"
 	"oakbarrel/core/record"
 )
 
@@ -66,6 +67,7 @@ func group(use, short, example, hint string, commands ...*cobra.Command) *cobra.
 type app struct {
 	stdout, stderr io.Writer
 	output         string
+	oneLine        bool // of records that are shown
 }
 
 // Main runs the command that args name and returns its exit code.
@@ -74,6 +76,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	root := &cobra.Command{
 		Use:           "oakbarrel",
 		Short:         "Collects log records on a host: takes them in, routes them by rules, and keeps them in rolled files",
+		Version:       "x", // so that there is the flag; the template has the text
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		Example: `  oakbarrel demo --dir lantern-bay
@@ -89,7 +92,8 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	}
 	root.PersistentFlags().StringVar(&a.output, "output", "text", "text for people, json for programs")
 	root.AddCommand(a.agentCommand(), a.statusCommand(), a.planCommand(), a.detailCommand(), a.traceCommand(), a.doctorCommand(), a.sendCommand(), a.showCommand(), a.followedCommand(), a.containersCommand(), a.wrapCommand(), a.holdPipeCommand(), a.rollCommand(), a.verifyCommand(), a.tendCommand(), a.forecastCommand(), a.demoCommand(),
-		a.serveCommand(), a.accountCommand(), a.tokenCommand(), a.readCommand(), a.countCommand(), a.viewsCommand(), a.casksCommand(), a.caskCommand(), a.storeCommand(), a.importCommand(), a.auditCommand(), a.hostsCommand(), a.acceptCommand())
+		a.serveCommand(), a.accountCommand(), a.tokenCommand(), a.readCommand(), a.countCommand(), a.viewsCommand(), a.casksCommand(), a.caskCommand(), a.storeCommand(), a.importCommand(), a.auditCommand(), a.hostsCommand(), a.acceptCommand(), a.versionCommand())
+	root.SetVersionTemplate(versionText(client.ThisVersion()))
 	root.SetArgs(args)
 	root.SetOut(stdout)
 	root.SetErr(stderr)

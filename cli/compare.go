@@ -174,7 +174,7 @@ func (x *comparer) print(c *plan.Comparison) {
 		for _, e := range w.Examples {
 			var r record.Record
 			if r.ParseJSON([]byte(e)) == nil {
-				fmt.Fprintf(x.stdout, "    %s\n", recordText(&r))
+				fmt.Fprintf(x.stdout, "    %s\n", recordText(&r, false))
 			}
 		}
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -31,7 +32,7 @@ type imports struct {
 // fits the others as patterns. A folder that a pattern finds is passed over.
 func filesOf(arguments []string) (files []string, err error) {
 	for _, argument := range arguments {
-		if _, err := os.Lstat(argument); err == nil {
+		if _, err := os.Lstat(argument); err == nil || argument == stdin {
 			files = append(files, argument)
 			continue
 		}
@@ -62,7 +63,8 @@ was, and a file that was imported before, under any name, changes nothing.
 A pattern in quotes is one of plans: ** stands for any number of folders.
 
 Lines become records as an intake of files makes them; --decode record reads what
-"read --output json" and files of the format json have. The store counts the days
+"read --output json" and files of the format json have. A file named - is standard
+input. The store counts the days
 of its retention from now on. The token of OAKBARREL_TOKEN must be one for importing.`,
 		Example: `  oakbarrel import --cask reef /var/log/pumps/pumpd.log* '/srv/pumps/**/*.log.gz'
   oakbarrel import --cask reef --decode '^(?P<time>\S+) (?P<severity>\w+) (?P<text>.*)$' old.log`,
@@ -170,8 +172,16 @@ func (m *imports) run(c *cobra.Command, files []string) error {
 	results := []importer.Result{}
 	for _, file := range files {
 		began := time.Now()
+		from, remove := file, func() {}
+		if file == stdin {
+			if from, remove, err = keepInput(os.Stdin); err != nil {
+				return couldNot(err)
+			}
+		}
 		o.Progress = m.showProgress(file)
-		r, err := importer.File(c.Context(), file, o)
+		r, err := importer.File(c.Context(), from, o)
+		remove()
+		r.File = file
 		if o.Progress != nil {
 			fmt.Fprint(m.stderr, "\r\x1b[K")
 		}
@@ -191,6 +201,24 @@ func (m *imports) run(c *cobra.Command, files []string) error {
 		return m.printJSON(results)
 	}
 	return nil
+}
+
+// stdin stands for standard input.
+const stdin = "-"
+
+// keepInput keeps what comes on standard input in a file, as what stands in it tells
+// whether it was imported before. Call remove when it is done with.
+func keepInput(from io.Reader) (path string, remove func(), err error) {
+	f, err := os.CreateTemp("", "oakbarrel-import-*")
+	if err != nil {
+		return "", nil, err
+	}
+	remove = func() { os.Remove(f.Name()) }
+	_, err = io.Copy(f, from)
+	if err = errors.Join(err, f.Close()); err != nil {
+		remove()
+	}
+	return f.Name(), remove, err
 }
 
 // showProgress tells on a terminal how far a file is read.

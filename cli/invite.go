@@ -137,8 +137,9 @@ same agent, and goes. A - in the place of the invitation reads it from stdin.`,
 			if err != nil {
 				return usageError("%v", err)
 			}
-			if !filepath.IsAbs(tokenFile) {
-				return usageError("--token-file is an absolute path, as the plan will name it")
+			tokenFile, err := filepath.Abs(tokenFile) // as the plan will name it
+			if err != nil {
+				return couldNot(err)
 			}
 			id, err := state.Identity(stateDir)
 			if err != nil {

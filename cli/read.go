@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -108,6 +109,7 @@ trust, OAKBARREL_FINGERPRINT the only one.`,
 	c.Flags().IntVar(&page.Limit, "limit", 1000, "how many at most; 0 for all")
 	c.Flags().BoolVar(&page.OldestFirst, "oldest-first", false, "begin with the oldest")
 	c.Flags().IntVar(&around, "context", 0, "show as many records of the same agent before and after each, too")
+	a.oneLineFlag(c)
 	c.Flags().BoolVar(&follow, "follow", false, "wait for new records and show them as they come")
 	c.MarkFlagsMutuallyExclusive("context", "follow")
 	return c
@@ -210,14 +212,25 @@ func (a *app) printRecord(out *bufio.Writer, line []byte) error {
 	if a.output == "rfc5424" {
 		text = wire.AppendRFC5424Line(nil, &r)
 	} else {
-		text = recordText(&r)
+		text = recordText(&r, a.severalLines())
 	}
 	_, err := out.Write(append(text, '\n'))
 	return err
 }
 
+// severalLines tells whether a text of several lines is shown on as many.
+func (a *app) severalLines() bool { return !a.oneLine && !a.json() && isTerminal(a.stdout) }
+
+// oneLineFlag keeps each record on one line, also at a terminal.
+func (a *app) oneLineFlag(c *cobra.Command) {
+	c.Flags().BoolVar(&a.oneLine, "one-line", false, "keep each record on one line; else a text of several stands on as many, at a terminal")
+}
+
+// indent stands before the lines of a text behind the first.
+const indent = "\n    "
+
 // recordText writes a record for people: time, severity, host, app, text, and its fields.
-func recordText(r *record.Record) []byte {
+func recordText(r *record.Record, severalLines bool) []byte {
 	text := r.Time.Append(nil, 6)
 	text = fmt.Appendf(text, " %-9s ", r.Severity())
 	text = record.AppendVisible(text, orDash(r.Host))
@@ -225,7 +238,17 @@ func recordText(r *record.Record) []byte {
 	if r.ProcID != nil {
 		text = append(record.AppendVisible(append(text, '['), r.ProcID), ']')
 	}
-	text = record.AppendVisible(append(text, ": "...), r.Text)
+	text = append(text, ": "...)
+	if severalLines {
+		for i, line := range bytes.Split(r.Text, []byte{'\n'}) {
+			if i > 0 {
+				text = append(text, indent...)
+			}
+			text = record.AppendVisible(text, bytes.TrimSuffix(line, []byte{'\r'}))
+		}
+	} else {
+		text = record.AppendVisible(text, r.Text)
+	}
 	if r.HasFields() {
 		text = r.Fields().Root().AppendJSON(append(text, ' '))
 	}

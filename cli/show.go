@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -68,6 +69,7 @@ the live file; without them a line is taken as JSON or as syslog, if it is eithe
 	c.Flags().StringVar(&s.since, "since", "", "show only records from then on: "+momentHelp)
 	c.Flags().StringVar(&s.until, "until", "", "show only records before then, likewise")
 	c.Flags().IntVar(&s.last, "last", 0, "show only the last so many lines")
+	a.oneLineFlag(c)
 	c.Flags().BoolVar(&s.follow, "follow", false, "go on with new lines as they are written")
 	return c
 }
@@ -281,6 +283,9 @@ func (s *shower) print(line []byte) error {
 		s.line = s.read(line).AppendJSON(s.line, &s.record)
 	} else {
 		s.line = record.AppendVisible(s.line, line)
+		if s.severalLines() && len(line) > 0 && line[0] != '{' {
+			s.line = bytes.ReplaceAll(s.line, []byte(`\n`), []byte(indent)) // as forms write the end of a line
+		}
 	}
 	_, err := s.out.Write(append(s.line, '\n'))
 	return err

@@ -50,7 +50,7 @@ Exit code 1 says that the balance does not close, or that no agent runs there.`,
 }
 
 func (a *app) printStatus(s client.Status) {
-	fmt.Fprintf(a.stdout, "%s  agent %s, process %d, runs since %s (%s)\n", s.Host, s.AgentID[:8], s.PID, clock(s.Since), ago(s.Since))
+	fmt.Fprintf(a.stdout, "%s  agent %s, process %d, version %s, runs since %s (%s)\n", s.Host, s.AgentID[:8], s.PID, s.Version.Version, clock(s.Since), ago(s.Since))
 	fmt.Fprintf(a.stdout, "plan     %s, hash %s, read %s\n", s.Plan.File, s.Plan.Hash[:12], clock(s.Plan.ReadAt))
 	if r := s.Plan.Refused; r != nil {
 		fmt.Fprintf(a.stdout, "         NOT TAKEN at %s, the one before stays in force: %s\n", clock(r.At), r.Why)
@@ -77,7 +77,7 @@ func (a *app) printStatus(s client.Status) {
 		fmt.Fprintf(a.stdout, "         of those dropped, %s as repeats\n", count(s.Rules.Folded))
 	}
 	for _, d := range s.Details {
-		fmt.Fprintf(a.stdout, "         detail window: rule %q takes %s instead of %s until %s\n", d.Rule, d.To, d.From, clock(d.Until))
+		fmt.Fprintf(a.stdout, "         detail window: %s takes %s instead of %s until %s\n", windowOf(d.Rule), d.To, d.From, clock(d.Until))
 	}
 	a.printOutlets(s.Outlets)
 	a.printFaults(s)

@@ -14,6 +14,7 @@ import (
 type Status struct {
 	AgentID    string            `json:"agent_id"`
 	Host       string            `json:"host"`
+	Version    Version           `json:"version"`
 	PID        int               `json:"pid"`
 	Since      time.Time         `json:"since"` // counters count from here
 	Plan       PlanStatus        `json:"plan"`
@@ -140,9 +141,10 @@ type ContainerStatus struct {
 	Growing     []container.Grown `json:"growing"` // since the agent looks, the most first
 }
 
-// Detail is a detail window: the threshold of a rule is lowered for a while.
+// Detail is a detail window: the threshold of a rule, or what the agent's own log tells at
+// least, is lowered for a while.
 type Detail struct {
-	Rule   string    `json:"rule"`
+	Rule   string    `json:"rule"` // "" for the agent's own log
 	From   string    `json:"from"` // the rule's own threshold
 	To     string    `json:"to"`
 	Opened time.Time `json:"opened"`

@@ -188,5 +188,5 @@ export async function order(agent: string, what: Omit<Said["NewOrder"], "$schema
 
 export const planOf = (agent: string) => get<Said["AgentPlan"]>(`/agents/${agent}/plan`);
 export const checkPlan = (text: string, signal?: AbortSignal) => post<Checked>("/plans/check", { text }, signal);
-export const explain = (text: string, what: { line: string } | { record: Rec }) => post<Explained>("/plans/explain", { text, ...what });
+export const explain = (text: string, what: { line: string; intake?: string } | { record: Rec }) => post<Explained>("/plans/explain", { text, ...what });
 export const compare = (body: { old: string; new: string; cask?: string; since: string }) => post<Compared>("/plans/compare", body);

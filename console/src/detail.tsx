@@ -23,8 +23,8 @@ export function DetailWindows({ host: h }: { host: Host }) {
       <ul className="mb-2">
         {windows.map((d) => (
           <li key={d.rule} className="flex items-baseline gap-3">
-            <span>rule <b className="font-semibold">{d.rule}</b> takes {d.to} instead of {d.from} until {clock(new Date(d.until))}</span>
-            {may && <Button look="link" onClick={() => give.mutate({ kind: "detail_close", rule: d.rule })}>close</Button>}
+            <span>{d.rule ? <>rule <b className="font-semibold">{d.rule}</b></> : "the agent's own log"} takes {d.to} instead of {d.from} until {clock(new Date(d.until))}</span>
+            {may && d.rule && <Button look="link" onClick={() => give.mutate({ kind: "detail_close", rule: d.rule })}>close</Button>}
           </li>
         ))}
       </ul>

@@ -106,7 +106,7 @@ export function HostPage() {
     <div className="h-full overflow-auto p-3 sm:p-5">
       <header className="mb-4 flex flex-wrap items-baseline gap-x-6 gap-y-1">
         <h2 className="text-xl font-semibold"><Health host={h} />{h.name}</h2>
-        <span className="text-soft">heard {ago(h.last_heard)}, runs since {day(new Date(s.since))} {clock(new Date(s.since))}</span>
+        <span className="text-soft">heard {ago(h.last_heard)}, runs since {day(new Date(s.since))} {clock(new Date(s.since))}{s.version?.version ? <span title={[s.version.commit, s.version.go, s.version.built].filter(Boolean).join(", ")}>, version {s.version.version}</span> : ""}</span>
         <Link className="hover:underline" to={`/logs?range=1h&q=${encodeURIComponent(`agent is "${h.name}"`)}`}>its records</Link>
         <Link className="hover:underline" to={`/plans?host=${h.agent_id}`}>its plan <span className="font-mono text-sm">{h.plan_hash.slice(0, 8)}</span></Link>
       </header>

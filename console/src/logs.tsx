@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { Pause, Play, Radio } from "lucide-react";
-import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { useCallback, useEffect, useMemo, useRef, useState, type UIEvent } from "react";
 import { useSearchParams } from "react-router";
 import { get, records, type Rec } from "./api";
 import { Histogram } from "./histogram";
@@ -78,7 +78,7 @@ export default function Logs() {
   const follower = useLive(live, condition, cask);
   const list = useMemo(() => {
     const searched = found.data?.pages.flatMap((page) => page.records) ?? [];
-    return live ? [...follower.seen, ...searched] : searched;
+    return live ? [...searched.toReversed(), ...follower.seen] : searched; // live it runs down, as it is said
   }, [live, follower.seen, found.data]);
   const fetchMore = useCallback(() => {
     if (found.hasNextPage && !found.isFetching) found.fetchNextPage();
@@ -133,7 +133,7 @@ export default function Logs() {
       {problem && <Alert className="m-3">{problem.message}</Alert>}
       <div className="flex min-h-0 flex-1">
         <div className={`min-w-0 flex-1 ${open ? "hidden sm:block" : ""}`}>
-          <List list={list} open={open} onOpen={setOpen} onEnd={fetchMore} />
+          <List list={list} open={open} live={live} onOpen={setOpen} onEnd={live ? undefined : fetchMore} />
           {!problem && found.isSuccess && list.length === 0 && (
             <p className="p-5 text-soft">Nothing in this span meets the condition. A longer span, or a condition with less in it, may find more; what hosts hold and have not yet sent is on the page Today.</p>
           )}
@@ -147,13 +147,25 @@ export default function Logs() {
   );
 }
 
-function List({ list, open, onOpen, onEnd }: { list: Rec[]; open: Rec | null; onOpen: (r: Rec) => void; onEnd: () => void }) {
+// List shows records. Live it stays at its end, unless somebody has scrolled up.
+function List({ list, open, live, onOpen, onEnd }: { list: Rec[]; open: Rec | null; live: boolean; onOpen: (r: Rec) => void; onEnd?: () => void }) {
   const box = useRef<HTMLDivElement>(null);
+  const atEnd = useRef(true);
   const rows = useVirtualizer({ count: list.length, getScrollElement: () => box.current, estimateSize: () => 24, overscan: 20 });
   const last = rows.getVirtualItems().at(-1)?.index ?? 0;
   useEffect(() => {
-    if (list.length > 0 && last > list.length - 200) onEnd();
+    if (list.length > 0 && last > list.length - 200) onEnd?.();
   }, [last, list.length, onEnd]);
+  useEffect(() => {
+    atEnd.current = true;
+  }, [live]);
+  useEffect(() => {
+    if (live && atEnd.current && list.length > 0) rows.scrollToIndex(list.length - 1);
+  }, [live, list]);
+  const scrolled = (e: UIEvent<HTMLDivElement>) => {
+    const b = e.currentTarget;
+    atEnd.current = b.scrollHeight - b.scrollTop - b.clientHeight < 60;
+  };
   const at = open ? list.indexOf(open) : -1;
   const today = day(new Date());
   const otherDays = [list[0], list.at(-1)].some((r) => r?.time && day(new Date(r.time)) !== today);
@@ -161,7 +173,7 @@ function List({ list, open, onOpen, onEnd }: { list: Rec[]; open: Rec | null; on
     if (at >= 0) rows.scrollToIndex(at);
   }, [at]);
   return (
-    <div ref={box} className={`overflow-y-auto ${list.length ? "h-full" : ""}`} role="listbox" aria-label="records">
+    <div ref={box} onScroll={scrolled} className={`overflow-y-auto ${list.length ? "h-full" : ""}`} role="listbox" aria-label="records">
       <div style={{ height: rows.getTotalSize(), position: "relative" }}>
         {rows.getVirtualItems().map((row) => {
           const r = list[row.index];
@@ -208,13 +220,13 @@ function useLive(on: boolean, condition: string, cask: string) {
     if (condition) p.set("where", condition);
     if (cask) p.set("cask", cask);
     const source = new EventSource("/api/v1/follow?" + p);
-    source.onmessage = (e) => held.current.unshift(JSON.parse(e.data));
+    source.onmessage = (e) => held.current.push(JSON.parse(e.data));
     const show = setInterval(() => {
       setWaiting(held.current.length);
       if (stopped.current || held.current.length === 0) return;
       const fresh = held.current;
       held.current = [];
-      setSeen((old) => [...fresh, ...old].slice(0, most));
+      setSeen((old) => [...old, ...fresh].slice(-most));
     }, 150);
     return () => {
       source.close();

@@ -156,7 +156,8 @@ function Matrix({ checked, stale, onPick }: { checked: Checked; stale: boolean; 
 }
 
 function Explain({ text, line, record, onLine }: { text: string; line: string; record?: Rec; onLine: (line: string) => void }) {
-  const ask = useMutation({ mutationFn: () => explain(text, record ? { record } : { line }) });
+  const [intake, setIntake] = useState("");
+  const ask = useMutation({ mutationFn: () => explain(text, record ? { record } : { line, intake: intake || undefined }) });
   const x = ask.data;
   useEffect(() => {
     if (record && text) ask.mutate();
@@ -165,6 +166,7 @@ function Explain({ text, line, record, onLine }: { text: string; line: string; r
     <div>
       <form className="mb-3 flex gap-2" onSubmit={(e) => { e.preventDefault(); ask.mutate(); }}>
         <input aria-label="message" spellCheck={false} className="min-w-0 flex-1 rounded border border-line bg-paper px-3 py-1.5 font-mono text-sm" placeholder="<131>1 - kelp-01 ticketd 2201 - - order 4471 failed" value={line} onChange={(e) => onLine(e.target.value)} />
+        <input aria-label="intake" spellCheck={false} className={`${control} w-28`} placeholder="by intake" title="the intake that it comes by: it is read as that one does" value={intake} onChange={(e) => setIntake(e.target.value)} />
         <Button disabled={!line}>Explain</Button>
       </form>
       {record && <p className="mb-3 text-sm text-soft">The record from Logs, judged by the plan as it stands here:</p>}
@@ -178,6 +180,8 @@ function Explanation({ x }: { x: Explained }) {
   return (
     <>
       <p className="mb-2"><Severity name={x.record.severity} /> {x.record.facility} {x.record.host} <b className="font-semibold">{x.record.app}</b> <span className="font-mono text-sm [overflow-wrap:anywhere]">{x.record.text}</span></p>
+      {(x.decoded ?? []).length > 0 && <p className="mb-2 text-sm text-soft">decode: {(x.decoded ?? []).map((t) => `${t.form} ${t.fits ? "fits" : "does not fit"}`).join(", ")}</p>}
+      {x.record.fields && <p className="mb-2 font-mono text-xs [overflow-wrap:anywhere]">{JSON.stringify(x.record.fields)}</p>}
       <table className="mb-3 w-full text-sm">
         <tbody>
           {x.rules.map((r, i) => (

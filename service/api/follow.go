@@ -64,7 +64,7 @@ func (a *API) follow(ctx context.Context, in *Range) (*huma.StreamResponse, erro
 	if err != nil {
 		return nil, err
 	}
-	q.Limit = math.MaxInt
+	q.Limit, q.OldestFirst = math.MaxInt, true
 	who := visitor(ctx).Owner()
 	if a.live.take(who, mostLive, mostLiveEach) != nil {
 		return nil, tooManyReaders()
