@@ -212,10 +212,36 @@ func newReceiver(t *testing.T) *receiver {
 			http.Error(w, "no poison here", http.StatusBadRequest)
 			return
 		}
-		fmt.Fprintf(c, "%s %s %s\n", request.URL.Path, request.Header.Get("Authorization"), body)
+		fmt.Fprintf(c, "%s %s %s\n", request.URL.Path, request.Header.Get("Authorization")+request.Header.Get("X-Key"), body)
 	}))
 	t.Cleanup(func() { l.Close(); u.Close(); c.http.Close() })
 	return c
+}
+
+// What a receiver and a webhook get is as the plan says: its head from files, and its body.
+func TestRequestsAreAsThePlanSays(t *testing.T) {
+	c := newReceiver(t)
+	r := &running{t: t, dir: t.TempDir(), ended: make(chan error, 1), reload: make(chan os.Signal)}
+	r.write("key", "sea-key\n")
+	r.write("password", "horse\n")
+	r.write("duty.url", c.http.URL+"/duty\n")
+	r.writePlan(fmt.Sprintf(`oakbarrel: 1
+host: reef-02
+intakes: {local: {syslog: {socket: DIR/log.sock}}}
+otherwise: {send: [lines, duty]}
+outlets:
+  lines: {http: {url: "%[1]s/lines", basic: {user: sea, password_file: DIR/password}, body: '{"m": "{severity} {text}", "all": {record}}', compress: none}, batch: {wait: 50ms}}
+  duty: {notify: {webhook_file: DIR/duty.url, headers: {X-Key: {file: DIR/key}}, body: '{"text": "{title} ({severity})", "n": {records}}', wait: 50ms, every: 1s}}
+`, c.http.URL))
+	r.start()
+	r.say("unixgram", r.path("log.sock"), `<26>pumpd: say "dry"`)
+	r.until("both have come", func() bool { return c.has("/duty") && c.has("/lines") })
+	for _, text := range []string{`/lines Basic c2VhOmhvcnNl {"m": "critical say \"dry\"", "all": {"time":`, `"host":"reef-02","agent":"reef-02","app":"pumpd"`, `/duty sea-key {"text": "a record on reef-02, the worst is critical (critical)", "n": 1}`} {
+		if !c.has(text) {
+			t.Errorf("%q has not come: %s", text, c.got.String())
+		}
+	}
+	r.stop()
 }
 
 // Each way out delivers, and a record that one refuses is written down while the

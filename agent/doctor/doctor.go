@@ -397,10 +397,10 @@ func (d *doctor) judgeEnd(subject string, end time.Time) {
 // sends no record.
 func (d *doctor) lookAtReceiver(ctx context.Context, o plan.Outlet) {
 	subject := "outlet " + o.Name
-	if o.Remote.TokenFile != "" {
+	for _, file := range o.Remote.Auth.Files() {
 		d.lookAtEncryption(subject, o.Remote.Address)
-		if _, err := credential.Token(o.Remote.TokenFile); err != nil {
-			d.wrong(subject, err.Error(), "write the token into that file")
+		if _, err := credential.Token(file); err != nil {
+			d.wrong(subject, err.Error(), "write the secret into that file")
 			return
 		}
 	}

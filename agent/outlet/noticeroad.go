@@ -83,24 +83,41 @@ type webhookNotice struct {
 	Groups  []notice.Group `json:"groups"`
 }
 
+// body returns what a webhook gets: ours, or what the plan says.
+func (n *noticeRoad) body() ([]byte, error) {
+	if n.to.Body == nil {
+		return json.Marshal(webhookNotice{n.host(), n.outlet, n.gatherer.Title(n.host()), n.gatherer.Text(time.Local), n.gatherer.Records(), n.gatherer.Groups()})
+	}
+	worst := ""
+	if groups := n.gatherer.Groups(); len(groups) > 0 {
+		worst = groups[0].Word
+	}
+	values := map[string]string{"title": n.gatherer.Title(n.host()), "text": n.gatherer.Text(time.Local), "host": n.host(), "outlet": n.outlet, "records": strconv.FormatInt(n.gatherer.Records(), 10), "severity": worst}
+	return n.to.Body.Append(nil, func(place string) []byte { return []byte(values[place]) }), nil
+}
+
 // webhook posts the notice as JSON. The address is a secret, and in no error.
 func (n *noticeRoad) webhook(ctx context.Context) error {
 	address, err := credential.Token(n.to.WebhookFile)
 	if err != nil {
 		return err
 	}
-	var body bytes.Buffer
-	encoder := json.NewEncoder(&body)
-	encoder.SetEscapeHTML(true)
-	if err := encoder.Encode(webhookNotice{n.host(), n.outlet, n.gatherer.Title(n.host()), n.gatherer.Text(time.Local), n.gatherer.Records(), n.gatherer.Groups()}); err != nil {
+	body, err := n.body()
+	if err != nil {
 		return err
 	}
-	request, err := http.NewRequestWithContext(ctx, "POST", address, &body)
+	request, err := http.NewRequestWithContext(ctx, "POST", address, bytes.NewReader(body))
 	if err != nil || request.URL.Host == "" {
 		return fmt.Errorf("what stands in %s is no address", n.to.WebhookFile)
 	}
 	request.Header.Set("Content-Type", "application/json")
-	request.Header.Set("User-Agent", "oakbarrel")
+	if n.to.Body != nil && !n.to.Body.IsJSON() {
+		request.Header.Set("Content-Type", "text/plain; charset=utf-8")
+	}
+	places := strings.NewReplacer("{host}", n.host(), "{outlet}", n.outlet, "{records}", strconv.FormatInt(n.gatherer.Records(), 10))
+	if err := setHeaders(request.Header, n.to.Auth, places); err != nil {
+		return err
+	}
 	response, err := n.http.Do(request)
 	if err != nil {
 		return &client.RetryLater{Err: fmt.Errorf("the webhook cannot be reached: %w", WithoutAddress(errors.Unwrap(err)))}

@@ -64,6 +64,8 @@ func (a *Agent) roadTo(s plan.Outlet, o *Spool) (road, error) {
 		return newSyslogRoad(s.Remote)
 	case plan.OTLPOutlet, plan.HTTPOutlet:
 		return newWebRoad(s, a.State.AgentID(), a.HostName)
+	case plan.StdoutOutlet:
+		return newStdoutRoad(s.Format, a.HostName), nil
 	case plan.NotifyOutlet:
 		return newNoticeRoad(s, a.HostName, a.Told.add), nil
 	}

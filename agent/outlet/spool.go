@@ -120,7 +120,7 @@ func (o *Spool) Key() string { return KeyOf(plan.Outlet{Name: o.name, Kind: o.ki
 func (o *Spool) Configure(s plan.Outlet) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if !reflect.DeepEqual([]any{s.Store, s.Remote, s.Notify}, []any{o.settings.Store, o.settings.Remote, o.settings.Notify}) {
+	if !reflect.DeepEqual([]any{s.Store, s.Remote, s.Notify, formatOf(s)}, []any{o.settings.Store, o.settings.Remote, o.settings.Notify, formatOf(o.settings)}) {
 		to, err := o.open(s, o)
 		if err != nil {
 			o.setTrouble(&o.sending, "the outlet cannot be sent to as the plan says; it goes on as before", err)
@@ -131,6 +131,14 @@ func (o *Spool) Configure(s plan.Outlet) {
 	}
 	o.settings = s
 	o.limit()
+}
+
+// formatOf returns the format of an outlet's lines as the plan has it, "" for none.
+func formatOf(s plan.Outlet) string {
+	if s.Format == nil {
+		return ""
+	}
+	return s.Format.String()
 }
 
 // limit bounds the spool by its settings, and by what the disk has free above
@@ -448,6 +456,8 @@ func GoesTo(s plan.Outlet) string {
 	switch {
 	case s.Kind == plan.StoreOutlet:
 		return "cask " + s.Store.Cask
+	case s.Kind == plan.StdoutOutlet:
+		return "standard output"
 	case s.Notify.Mail.Server != "":
 		return "mail to " + strings.ReplaceAll(s.Notify.Mail.To, " ", ", ")
 	case s.Kind == plan.NotifyOutlet:

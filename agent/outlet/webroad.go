@@ -14,7 +14,6 @@ import (
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 
-	"oakbarrel/agent/credential"
 	"oakbarrel/client"
 	"oakbarrel/core/otlp"
 	"oakbarrel/core/plan"
@@ -73,6 +72,10 @@ func (w *webRoad) add(_ uint64, r *record.Record) {
 		return
 	}
 	r.Agent = []byte(w.host()) // it is not kept in the spool
+	if w.to.Body != nil {
+		w.body = append(w.to.Body.AppendRecord(w.body, r), '\n')
+		return
+	}
 	w.body = append(r.AppendJSON(w.body), '\n')
 }
 
@@ -127,25 +130,19 @@ func (w *webRoad) encoded() []byte {
 func (w *webRoad) head(h http.Header, b spool.Batch) error {
 	places := strings.NewReplacer("{host}", w.host(), "{agent}", w.agent, "{outlet}", w.outlet,
 		"{first}", strconv.FormatUint(b.First, 10), "{last}", strconv.FormatUint(b.Last, 10), "{records}", strconv.Itoa(b.Records))
-	for _, header := range w.to.Headers {
-		h.Set(header.Name, places.Replace(header.Value))
-	}
-	h.Set("User-Agent", "oakbarrel")
 	h.Set("Content-Type", "application/x-ndjson")
-	if w.otlp {
+	switch {
+	case w.otlp:
 		h.Set("Content-Type", "application/x-protobuf")
+	case w.to.Body != nil && !w.to.Body.IsJSON():
+		h.Set("Content-Type", "text/plain; charset=utf-8")
+	case w.to.Body != nil && b.Records == 1:
+		h.Set("Content-Type", "application/json")
 	}
 	if w.to.Compress != "none" {
 		h.Set("Content-Encoding", w.to.Compress)
 	}
-	if w.to.TokenFile == "" {
-		return nil
-	}
-	token, err := credential.Token(w.to.TokenFile)
-	if err == nil {
-		h.Set("Authorization", "Bearer "+token)
-	}
-	return err
+	return setHeaders(h, w.to.Auth, places)
 }
 
 // judge tells what an answer means. What a receiver cannot take now is sent

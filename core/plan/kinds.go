@@ -26,10 +26,11 @@ const (
 	SyslogOutlet OutletKind = "syslog"
 	OTLPOutlet   OutletKind = "otlp"
 	HTTPOutlet   OutletKind = "http"
+	StdoutOutlet OutletKind = "stdout"
 	NotifyOutlet OutletKind = "notify"
 )
 
-var outletKinds = []OutletKind{FileOutlet, StoreOutlet, SyslogOutlet, OTLPOutlet, HTTPOutlet, NotifyOutlet}
+var outletKinds = []OutletKind{FileOutlet, StoreOutlet, SyslogOutlet, OTLPOutlet, HTTPOutlet, StdoutOutlet, NotifyOutlet}
 
 // keysOf returns kinds as the keys of a mapping.
 func keysOf[K ~string](kinds []K) (keys []string) {

@@ -6,6 +6,8 @@ import (
 	"net/mail"
 	"strings"
 	"time"
+
+	"oakbarrel/core/format"
 )
 
 // The settings of notices where the plan does not say other ones.
@@ -23,7 +25,7 @@ func (r *planReader) readNotify(outlet mapping, e entry, out *Outlet) {
 	if b, ok := outlet.get("batch"); ok {
 		r.fail(b.at, "notices have no batch", "take it away; how long records are gathered is said in notify: {wait: 10s}")
 	}
-	m, ok := r.mapping(e.value, e.at, "notify", "{webhook_file: /etc/oakbarrel/duty.url}", "webhook_file", "mail", "wait", "every")
+	m, ok := r.mapping(e.value, e.at, "notify", "{webhook_file: /etc/oakbarrel/duty.url}", "webhook_file", "mail", "wait", "every", "token_file", "basic", "headers", "body")
 	if !ok {
 		return
 	}
@@ -39,6 +41,13 @@ func (r *planReader) readNotify(outlet mapping, e entry, out *Outlet) {
 		r.readMail(letter, &n.Mail)
 	case !m.faulty:
 		r.fail(e.at, "notify does not say how", "write webhook_file: /etc/oakbarrel/duty.url, a file that holds an address, or mail: {server: \"HOST:25\", from: ADDRESS, to: [ADDRESS]}")
+	}
+	n.Auth = r.readWebAuth(m, "")
+	if e, ok := m.get("body"); ok {
+		n.Body = r.readBody(e, format.NoticePlaces, `body: '{"text": "{title}"}'`)
+	}
+	if hasMail && (n.Body != nil || n.Auth.TokenFile != "" || n.Auth.User != "" || n.Auth.Headers != nil) {
+		r.fail(letter.at, "body, headers, token_file and basic belong to a webhook", "take them away, or write webhook_file")
 	}
 	out.Spool.Delay, n.Every = noticeWait, noticeEvery
 	if e, ok := m.get("wait"); ok {

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -13,7 +14,7 @@ func TestOutletsThatTellAPerson(t *testing.T) {
 			Mail: Mail{"mail.example:25", "oak@lantern.example", "duty@lantern.example noor@lantern.example", "oak", "/p"}, Every: time.Hour},
 	} {
 		p, findings := Parse("plan.yaml", []byte(outletsWith(settings)))
-		if len(findings) > 0 || p.Outlets[1].Notify != want || p.Outlets[1].Spool.Disk != 16<<20 || p.Outlets[1].Spool.Delay != 10*time.Second {
+		if len(findings) > 0 || !reflect.DeepEqual(p.Outlets[1].Notify, want) || p.Outlets[1].Spool.Disk != 16<<20 || p.Outlets[1].Spool.Delay != 10*time.Second {
 			t.Errorf("%s: %v", settings, findings)
 		}
 	}

@@ -53,6 +53,8 @@ func (r *planReader) readOutlets(e entry) {
 				r.readStore(kind, &out)
 			case NotifyOutlet:
 				r.readNotify(m, kind, &out)
+			case StdoutOutlet:
+				r.readStdout(m, kind, &out)
 			default:
 				r.readRemote(kind, &out)
 			}
@@ -254,18 +256,21 @@ func (r *planReader) readFormat(e entry) *format.Format {
 }
 
 func (r *planReader) readRoll(e entry, set *roll.Settings) {
-	m, ok := r.mapping(e.value, e.at, "roll", "roll: {size: 10MiB, every: day}", "size", "every", "names")
+	m, ok := r.mapping(e.value, e.at, "roll", "roll: {size: 10MiB, every: day}", "size", "every", "at", "names")
 	if !ok {
 		return
 	}
 	if len(m.entries) == 0 && !m.faulty {
-		r.fail(e.at, "roll says neither at which size nor how often", "write size: 10MiB, every: day, or both")
+		r.fail(e.at, "roll says neither at which size nor how often", "write size: 10MiB, every: day, or both; or at: start, for a file a run")
 	}
 	if e, ok := m.get("size"); ok {
 		set.Size = r.size(e)
 	}
 	if e, ok := m.get("every"); ok {
 		set.Every = r.every(e)
+	}
+	if e, ok := m.get("at"); ok {
+		set.AtStart = r.word(e, []string{"start"}) == "start"
 	}
 	if e, ok := m.get("names"); ok {
 		set.Counted = r.word(e, nameForms) == "counted"

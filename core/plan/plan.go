@@ -138,9 +138,16 @@ type Remote struct {
 	TLS     TLS
 	Format  string // of syslog: rfc5424 or rfc3164
 
-	TokenFile string   // of otlp and http: what stands behind "Bearer" in Authorization, "" for none
-	Headers   []Header // likewise
-	Compress  string   // likewise: none, gzip, or zstd for http
+	Auth     WebAuth      // of otlp and http
+	Compress string       // likewise: none, gzip, or zstd for http
+	Body     *format.Body // of http, for each record; nil for its JSON
+}
+
+// WebAuth says what a request shows of who asks.
+type WebAuth struct {
+	TokenFile          string // holds what stands behind "Bearer" in Authorization, "" for none
+	User, PasswordFile string // of "Basic"; User is "" for none
+	Headers            []Header
 }
 
 // Notify says how a person is told.
@@ -148,6 +155,8 @@ type Notify struct {
 	WebhookFile string        // holds an address that takes JSON, "" for by mail
 	Mail        Mail          // Server is "" for by webhook
 	Every       time.Duration // between two notices at least
+	Auth        WebAuth       // of a webhook
+	Body        *format.Body  // likewise, nil for ours
 }
 
 // Mail says how mail is sent.
@@ -158,8 +167,23 @@ type Mail struct {
 	PasswordFile string
 }
 
-// Header is a header of HTTP. Its value may have places, see HeaderPlaces.
-type Header struct{ Name, Value string }
+// Files returns the files that hold secrets.
+func (a *WebAuth) Files() (files []string) {
+	for _, file := range []string{a.TokenFile, a.PasswordFile} {
+		if file != "" {
+			files = append(files, file)
+		}
+	}
+	for _, h := range a.Headers {
+		if h.File != "" {
+			files = append(files, h.File)
+		}
+	}
+	return files
+}
+
+// Header is a header of HTTP. Its value may have places, see HeaderPlaces, or stands in a file.
+type Header struct{ Name, Value, File string }
 
 // TLS says how the other side's certificate is judged, and which is shown to it.
 type TLS struct {

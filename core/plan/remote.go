@@ -1,11 +1,16 @@
 package plan
 
 import (
+	"errors"
 	"fmt"
 	"net"
 	"regexp"
 	"slices"
 	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"oakbarrel/core/format"
 )
 
 // HeaderPlaces are the places that the value of a header may have: the agent's
@@ -56,7 +61,7 @@ func (r *planReader) readSyslogOutlet(e entry, to *Remote) {
 }
 
 func (r *planReader) readWebOutlet(e entry, to *Remote) {
-	m, ok := r.mapping(e.value, e.at, e.key, `{url: "https://receiver.lantern.example/logs"}`, append([]string{"url", "token_file", "headers", "compress"}, tlsKeys...)...)
+	m, ok := r.mapping(e.value, e.at, e.key, `{url: "https://receiver.lantern.example/logs"}`, append([]string{"url", "token_file", "basic", "headers", "body", "compress"}, tlsKeys...)...)
 	if !ok {
 		return
 	}
@@ -65,12 +70,11 @@ func (r *planReader) readWebOutlet(e entry, to *Remote) {
 			to.Address = r.webAddress(v, "the address of a receiver", "https://HOST/PATH")
 		}
 	}
-	if e, ok := m.get("token_file"); ok {
-		to.TokenFile = r.secret(e, r.path(e, "/etc/oakbarrel/receiver.token"))
-		r.warnInTheClear(e.at, to.Address)
-	}
-	if e, ok := m.get("headers"); ok {
-		to.Headers = r.readHeaders(e)
+	to.Auth = r.readWebAuth(m, to.Address)
+	if b, ok := m.get("body"); ok && e.key != "http" {
+		r.fail(b.at, "the protocol says what the body of otlp is", "take it away, or send to an http outlet")
+	} else if ok {
+		to.Body = r.readBody(b, format.RecordPlaces, `body: '{"text": "{text}"}'`)
 	}
 	forms := []string{"gzip", "none"}
 	if e.key == "http" {
@@ -83,6 +87,52 @@ func (r *planReader) readWebOutlet(e entry, to *Remote) {
 	to.TLS = r.readRemoteTLS(m, !strings.HasPrefix(to.Address, "http:"))
 }
 
+// readWebAuth reads what requests to an address show of who asks.
+func (r *planReader) readWebAuth(m mapping, address string) (a WebAuth) {
+	token, hasToken := m.get("token_file")
+	basic, hasBasic := m.get("basic")
+	switch {
+	case hasToken && hasBasic:
+		r.fail(basic.at, "there are both token_file and basic", "take one away")
+	case hasToken:
+		a.TokenFile = r.secret(token, r.path(token, "/etc/oakbarrel/receiver.token"))
+		r.warnInTheClear(token.at, address)
+	case hasBasic:
+		if b, ok := r.mapping(basic.value, basic.at, "basic", "basic: {user: oak, password_file: /etc/oakbarrel/receiver.password}", "user", "password_file"); ok {
+			if e, ok := b.require("user", "write user: oak"); ok {
+				if v, ok := r.text(e, "the name of a user"); ok {
+					a.User = v.text
+				}
+				if a.User == "" || strings.ContainsAny(a.User, ":\r\n") {
+					r.fail(e.valueAt(), fmt.Sprintf("the user cannot be %q", shorten(a.User)), "write a name without a colon")
+				}
+			}
+			if e, ok := b.require("password_file", "write password_file: /etc/oakbarrel/receiver.password"); ok {
+				a.PasswordFile = r.secret(e, r.path(e, "/etc/oakbarrel/receiver.password"))
+			}
+		}
+		r.warnInTheClear(basic.at, address)
+	}
+	if e, ok := m.get("headers"); ok {
+		a.Headers = r.readHeaders(e)
+	}
+	return a
+}
+
+// readBody reads the body of requests.
+func (r *planReader) readBody(e entry, places []string, example string) *format.Body {
+	s, ok := r.text(e, "a body, such as "+example)
+	if !ok {
+		return nil
+	}
+	b, err := format.ParseBody(s.text, places)
+	var wrong *format.Error
+	if errors.As(err, &wrong) {
+		r.fail(s.locate(wrong.Offset), wrong.What, wrong.Mend)
+	}
+	return b
+}
+
 var (
 	headerPlace = regexp.MustCompile(`\{([^{}]*)\}`)
 	// What the protocol itself needs is not for the plan to say.
@@ -91,6 +141,14 @@ var (
 
 func (r *planReader) readHeaders(e entry) (all []Header) {
 	for _, h := range r.names(e.value, e.at, "headers", "headers: {X-Host: '{host}'}") {
+		if _, isMapping := h.value.(*ast.MappingNode); isMapping {
+			if m, ok := r.mapping(h.value, h.at, h.key, h.key+": {file: /etc/oakbarrel/receiver.key}", "file"); ok {
+				if e, ok := m.require("file", "write file: /etc/oakbarrel/receiver.key, whose text is the value"); ok {
+					all = append(all, Header{Name: h.key, File: r.secret(e, r.path(e, "/etc/oakbarrel/receiver.key"))})
+				}
+			}
+			continue
+		}
 		v, ok := r.text(h, "the value of a header")
 		if !ok {
 			continue
@@ -109,7 +167,7 @@ func (r *planReader) readHeaders(e entry) (all []Header) {
 				r.fail(h.valueAt(), fmt.Sprintf("a header has no place {%s}", shorten(place[1])), "known are {"+strings.Join(HeaderPlaces, "}, {")+"}")
 			}
 		}
-		all = append(all, Header{h.key, v.text})
+		all = append(all, Header{Name: h.key, Value: v.text})
 	}
 	return all
 }

@@ -19,7 +19,9 @@ func TestOutletsOfOtherProtocols(t *testing.T) {
 			Network: "tls", Address: "[::1]:6514", Format: "rfc3164", TLS: TLS{CAFile: "/ca.pem", Certificate: "/c.pem", KeyFile: "/k.pem"}},
 		`{otlp: {url: "http://127.0.0.1:4318/v1/logs", compress: none}}`: {Address: "http://127.0.0.1:4318/v1/logs", Compress: "none"},
 		`{http: {url: "https://receiver.example/in", token_file: /t, compress: zstd, headers: {X-Host: "{host}", X-Batch: "{outlet}/{first}-{last}"}}, batch: {wait: 100ms}}`: {
-			Address: "https://receiver.example/in", TokenFile: "/t", Compress: "zstd", Headers: []Header{{"X-Host", "{host}"}, {"X-Batch", "{outlet}/{first}-{last}"}}},
+			Address: "https://receiver.example/in", Compress: "zstd", Auth: WebAuth{TokenFile: "/t", Headers: []Header{{Name: "X-Host", Value: "{host}"}, {Name: "X-Batch", Value: "{outlet}/{first}-{last}"}}}},
+		`{http: {url: "https://receiver.example/in", basic: {user: oak, password_file: /p}, headers: {X-Key: {file: /k}}}}`: {
+			Address: "https://receiver.example/in", Compress: "gzip", Auth: WebAuth{User: "oak", PasswordFile: "/p", Headers: []Header{{Name: "X-Key", File: "/k"}}}},
 	} {
 		p, findings := Parse("plan.yaml", []byte(outletsWith(settings)))
 		if len(findings) > 0 {
@@ -52,6 +54,14 @@ func TestMistakesInOutletsOfOtherProtocols(t *testing.T) {
 		{`{http: {url: "http://a", headers: {‸Content-Type: y}}}`, `Content-Type is set by the agent itself`},
 		{`{http: {url: "http://a", headers: {X-Host: ‸"{hots}"}}}`, `a header has no place {hots}; known are {host}`},
 		{`{http: {url: "http://a", headers: {X-Host: ‸"a\nb"}}}`, `the value of a header has a sign`},
+		{`{http: {url: "https://a", token_file: /t, ‸basic: {user: a, password_file: /p}}}`, `there are both token_file and basic`},
+		{`{http: {url: "https://a", basic: {user: ‸"a:b", password_file: /p}}}`, `the user cannot be "a:b"`},
+		{`{http: {url: "https://a", headers: {X-Key: {‸fil: /k}}}}`, `X-Key has no key "fil"; did you mean file?`},
+		{`{http: {url: "https://a", body: '{"text": "‸{txt}"}'}}`, `a body has no place {txt}; did you mean {text}?`},
+		{`{otlp: {url: "https://a", ‸body: 'x'}}`, `the protocol says what the body of otlp is`},
+		{`{notify: {webhook_file: /w, body: '‸{"text": "{title}"'}}`, `the body is no JSON once its places are filled in`},
+		{`{notify: {‸mail: {server: "a:25", from: a@b.example, to: [a@b.example]}, body: 'x'}}`, `body, headers, token_file and basic belong to a webhook`},
+		{`{stdout: {‸fromat: json}}`, `stdout has no key "fromat"; did you mean format?`},
 		{`{file: {path: /a, keep: forever}, ‸http: {url: "http://a"}}`, `outlet signins is both file and http; write two outlets`},
 		{`{file: {path: /a, keep: forever}, ‸batch: {records: 1}}`, `a file has no batch`},
 		{`{‸fil: {path: /a}}`, `outlet signins has no key "fil"; did you mean file?`},

@@ -21,6 +21,7 @@ type Settings struct {
 	Owner    disk.Owner
 	Size     int64 // bytes after which the live file is rolled, 0 for no limit
 	Every    Every
+	AtStart  bool           // each run begins a file
 	Zone     *time.Location // whose wall clock Every is on; nil is the machine's
 	Counted  bool           // pieces have numbers instead of stamps
 	Keep     Keep
@@ -66,6 +67,7 @@ type Writer struct {
 	places  map[string]int   // of the sources in marks
 	noted   map[string]int64 // the marks that the file of intents tells
 	dirty   bool             // written, and not synced
+	begun   bool             // the file was opened in this run
 	early   bool             // what is rolled now is rolled because somebody orders it
 
 	settled func(path string) bool // whether a new piece is written to no more; nil where it never is
@@ -352,6 +354,12 @@ func (w *Writer) ready() error {
 		}
 	}
 	s := w.Settings()
+	if s.AtStart && !w.begun {
+		if err := w.roll(w.now()); err != nil {
+			return err
+		}
+	}
+	w.begun = true
 	now := s.in(w.now())
 	if !s.Every.Never() {
 		if w.due.IsZero() {
