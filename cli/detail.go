@@ -14,7 +14,6 @@ import (
 
 func (a *app) detailCommand() *cobra.Command {
 	c := group("detail", "Lower the threshold of a rule, or of the agent's own log, for a while", `  oakbarrel detail open --state lantern-bay/tide-gw/state --rule errors --to debug --for 30m
-  oakbarrel detail close --state lantern-bay/tide-gw/state --rule errors
   oakbarrel detail --own --state lantern-bay/tide-gw/state --for 10m`,
 		"detail open --rule NAME --to debug --for 30m, detail --own --for 30m, or detail close --rule NAME", a.detailOpenCommand(), a.detailCloseCommand())
 	refuse := c.RunE

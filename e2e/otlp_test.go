@@ -4,17 +4,24 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"fmt"
 	"io"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	"go.opentelemetry.io/otel"
 	"go.opentelemetry.io/otel/attribute"
+	"go.opentelemetry.io/otel/exporters/otlp/otlplog/otlploggrpc"
 	"go.opentelemetry.io/otel/exporters/otlp/otlplog/otlploghttp"
 	"go.opentelemetry.io/otel/log"
 	sdk "go.opentelemetry.io/otel/sdk/log"
+	"google.golang.org/grpc/credentials"
 )
 
 const otlpPlan = `oakbarrel: 1
@@ -123,5 +130,76 @@ func TestExportRequestsOfEveryKind(t *testing.T) {
 	h.written(3)
 	if in := h.status().Intakes[0]; in.Read != 4 || in.Passed != 3 || in.Unreadable != 1 {
 		t.Errorf("%+v", in)
+	}
+}
+
+// exportBy sends records by the official exporter over gRPC, and returns its error.
+func exportBy(t *testing.T, n int, options ...otlploggrpc.Option) error {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	exporter, err := otlploggrpc.New(ctx, append(options, otlploggrpc.WithRetry(otlploggrpc.RetryConfig{}))...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer exporter.Shutdown(ctx)
+	provider := sdk.NewLoggerProvider(sdk.WithProcessor(sdk.NewSimpleProcessor(exporter)))
+	logger := provider.Logger("sale")
+	var failed error
+	otel.SetErrorHandler(otel.ErrorHandlerFunc(func(err error) { failed = err }))
+	for i := range n {
+		var r log.Record
+		r.SetSeverity(log.SeverityWarn)
+		r.SetBody(attribute.StringValue(fmt.Sprintf("order %d is late", i)))
+		logger.Emit(ctx, r)
+	}
+	return failed
+}
+
+// What the official exporter sends over gRPC arrives, plain and packed, in the clear and
+// with TLS; and nobody is let in without the token.
+func TestTheOpenTelemetryExporterOverGRPC(t *testing.T) {
+	const open = `otlp: {http: "127.0.0.1:0", grpc: "127.0.0.1:0"}`
+	h := newHost(t, strings.Replace(otlpPlan, `otlp: {http: "127.0.0.1:0", default: local3.info}`, open, 1))
+	h.start()
+	for _, options := range [][]otlploggrpc.Option{nil, {otlploggrpc.WithCompressor("gzip")}} {
+		if err := exportBy(t, 20, append(options, otlploggrpc.WithEndpoint(h.address("grpc")), otlploggrpc.WithInsecure())...); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got := h.written(40)
+	if n := strings.Count(got, `"text":"order 7 is late"`); n != 2 || !strings.Contains(got, `"severity":"warning","host":"kelp-01","agent":"kelp-01"`) {
+		t.Errorf("order 7 is there %d times: %.400s", n, got)
+	}
+	pool := x509.NewCertPool()
+	certificate(t, h.dir)
+	pem, err := os.ReadFile(filepath.Join(h.dir, "lantern.pem"))
+	if err != nil || !pool.AppendCertsFromPEM(pem) {
+		t.Fatal(err)
+	}
+	os.WriteFile(filepath.Join(h.dir, "token"), []byte("seahorse\n"), 0o600)
+	h.setPlan(strings.Replace(otlpPlan, `otlp: {http: "127.0.0.1:0", default: local3.info}`, `otlp: {http: "127.0.0.1:0", grpc: "127.0.0.1:0", certificate: lantern.pem, key_file: lantern.key, clients: anyone, token_file: DIR/token}`, 1))
+	h.reload()
+	trust := otlploggrpc.WithTLSCredentials(credentials.NewClientTLSFromCert(pool, ""))
+	to := otlploggrpc.WithEndpoint(h.address("grpcs"))
+	if err := exportBy(t, 1, to, trust); err == nil || !strings.Contains(err.Error(), "a token is needed") {
+		t.Errorf("without a token: %v", err)
+	}
+	if err := exportBy(t, 1, to, trust, otlploggrpc.WithHeaders(map[string]string{"authorization": "Bearer nonsense"})); err == nil {
+		t.Error("a wrong token is taken")
+	}
+	if err := exportBy(t, 5, to, trust, otlploggrpc.WithHeaders(map[string]string{"authorization": "Bearer seahorse"})); err != nil {
+		t.Errorf("with the token: %v", err)
+	}
+	h.written(45)
+	exporter, err := otlploghttp.New(context.Background(), otlploghttp.WithEndpoint(h.address("https")), otlploghttp.WithTLSClientConfig(&tls.Config{RootCAs: pool}), otlploghttp.WithHeaders(map[string]string{"Authorization": "Bearer seahorse"}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	provider := sdk.NewLoggerProvider(sdk.WithProcessor(sdk.NewSimpleProcessor(exporter)))
+	provider.Logger("sale").Emit(context.Background(), log.Record{})
+	h.written(46)
+	if s := h.status(); s.Intakes[0].TurnedAway != 2 {
+		t.Errorf("%d are turned away", s.Intakes[0].TurnedAway)
 	}
 }

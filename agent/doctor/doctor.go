@@ -76,7 +76,7 @@ func Diagnose(ctx context.Context, planFile, stateDir string) []Check {
 		for _, key := range intake.KeysOf(in) {
 			d.lookAtAddress(in, key)
 		}
-		if in.Syslog.TLS != "" {
+		if in.Syslog.Certificate != "" {
 			d.lookAtCertificate("intake "+in.Name, in.Syslog.Certificate)
 		}
 	}
@@ -214,7 +214,7 @@ func (d *doctor) lookAtAddress(in plan.Intake, key intake.Key) {
 		if c, err = net.ListenPacket("udp", key.Address); err == nil {
 			c.Close()
 		}
-	case intake.TCP, intake.TLS, intake.HTTP:
+	case intake.TCP, intake.TLS, intake.HTTP, intake.HTTPS, intake.GRPC, intake.GRPCS:
 		var l net.Listener
 		if l, err = net.Listen("tcp", key.Address); err == nil {
 			l.Close()

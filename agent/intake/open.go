@@ -16,7 +16,10 @@ const (
 	UDP        Network = "udp"
 	TCP        Network = "tcp"
 	TLS        Network = "tls"
-	HTTP       Network = "http" // OTLP
+	HTTP       Network = "http" // OTLP, like the next three
+	HTTPS      Network = "https"
+	GRPC       Network = "grpc"
+	GRPCS      Network = "grpcs" // with TLS
 	Kernel     Network = "kernel"
 	Own        Network = "own" // the agent's own log
 	Files      Network = "files"
@@ -81,8 +84,12 @@ func pipesOf(s plan.Intake) (keys []Key) {
 }
 
 func addressesOf(s plan.Intake) (keys []Key) {
+	web, calls := HTTP, GRPC
+	if s.Syslog.Certificate != "" {
+		web, calls = HTTPS, GRPCS
+	}
 	for _, k := range []Key{
-		{Network: Unixgram, Address: s.Syslog.Socket}, {Network: Unix, Address: s.Syslog.Stream}, {Network: UDP, Address: s.Syslog.UDP}, {Network: TCP, Address: s.Syslog.TCP}, {Network: TLS, Address: s.Syslog.TLS}, {Network: HTTP, Address: s.HTTP},
+		{Network: Unixgram, Address: s.Syslog.Socket}, {Network: Unix, Address: s.Syslog.Stream}, {Network: UDP, Address: s.Syslog.UDP}, {Network: TCP, Address: s.Syslog.TCP}, {Network: TLS, Address: s.Syslog.TLS}, {Network: web, Address: s.HTTP}, {Network: calls, Address: s.GRPC},
 	} {
 		if k.Address == "" {
 			continue
@@ -97,7 +104,8 @@ func addressesOf(s plan.Intake) (keys []Key) {
 
 // transport returns what a port belongs to.
 func (k Key) transport() Network {
-	if k.Network == TLS || k.Network == HTTP {
+	switch k.Network {
+	case TLS, HTTP, HTTPS, GRPC, GRPCS:
 		return TCP
 	}
 	return k.Network
@@ -114,7 +122,7 @@ func (k Key) IsInTheWay(open Endpoint, next Key) bool {
 
 // Usable tells whether an endpoint that is open can go on with other settings.
 func (k Key) Usable(s *plan.Syslog) error {
-	if k.Network != TLS {
+	if k.Network != TLS && k.Network != HTTPS && k.Network != GRPCS {
 		return nil
 	}
 	_, err := newTLSSettings(s)
@@ -137,8 +145,8 @@ func (a *Agent) Open(key Key, in *plan.Intake) (Endpoint, error) {
 		return a.openTCP(key.Address)
 	case TLS:
 		return a.openTLS(key.Address, &in.Syslog)
-	case HTTP:
-		return a.openOTLP(key.Address)
+	case HTTP, HTTPS, GRPC, GRPCS:
+		return a.openOTLP(key, &in.Syslog)
 	case Kernel:
 		return a.openKernel()
 	case Own:

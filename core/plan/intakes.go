@@ -55,14 +55,31 @@ func (r *planReader) readIntakes(e entry) {
 }
 
 func (r *planReader) readOTLP(e entry, in *Intake, opened map[string]Position) {
-	m, ok := r.mapping(e.value, e.at, "otlp", `{http: "127.0.0.1:4318"}`, "http", "allow", "default", "decode", "levels", "times")
+	m, ok := r.mapping(e.value, e.at, "otlp", `{http: "127.0.0.1:4318"}`, "http", "grpc", "certificate", "key_file", "clients", "token_file", "allow", "default", "decode", "levels", "times")
 	if !ok {
 		return
 	}
 	in.Syslog = Syslog{Default: record.DefaultPriority, Reading: r.reading}
-	if e, ok := m.require("http", `write http: "127.0.0.1:4318"`); ok {
-		in.HTTP = r.address(e)
-		r.openOnce(entry{"tcp", e.at, e.value}, in.HTTP, opened)
+	for key, to := range map[string]*string{"http": &in.HTTP, "grpc": &in.GRPC} {
+		if e, ok := m.get(key); ok {
+			*to = r.address(e)
+			r.openOnce(entry{"tcp", e.at, e.value}, *to, opened)
+		}
+	}
+	if in.HTTP == "" && in.GRPC == "" && !m.faulty {
+		r.fail(e.at, "this intake opens nothing", `write http: "127.0.0.1:4318", grpc: "127.0.0.1:4317", or both`)
+	}
+	if _, ok := m.get("certificate"); ok {
+		r.readCertificate(m, &in.Syslog)
+	} else {
+		for _, key := range []string{"key_file", "clients"} {
+			if e, ok := m.get(key); ok {
+				r.fail(e.at, key+" belongs to a certificate, which this intake does not have", "write certificate: host.pem beside it, or take it away")
+			}
+		}
+	}
+	if e, ok := m.get("token_file"); ok {
+		in.Syslog.TokenFile = r.secret(e, r.path(e, "/etc/oakbarrel/otlp.token"))
 	}
 	if e, ok := m.get("allow"); ok {
 		in.Syslog.Allow = r.networks(e)

@@ -47,7 +47,8 @@ type Intake struct {
 	Pipes   *Pipes // of pipes, else nil
 	Files   *Files // of files and containers, else nil
 	Syslog  Syslog // of an otlp intake: Allow and Default
-	HTTP    string // HOST:PORT of an otlp intake
+	HTTP    string // HOST:PORT of an otlp intake, "" for none
+	GRPC    string // likewise
 }
 
 // Syslog says what a syslog intake opens, and how it reads; an address that is
@@ -62,6 +63,7 @@ type Syslog struct {
 	// Certificate and KeyFile are the intake's own, for TLS; Clients says who may connect.
 	Certificate, KeyFile string
 	Clients              Clients
+	TokenFile            string // of an otlp intake: what senders have to show, "" for nothing
 
 	Allow       []netip.Prefix // the networks that are listened to, none for all
 	Limit       limit.Rate     // of each sender, zero for none; what is over is given up

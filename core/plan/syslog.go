@@ -104,6 +104,11 @@ func (r *planReader) readTLS(m mapping, s *Syslog) {
 		}
 		return
 	}
+	r.readCertificate(m, s)
+}
+
+// readCertificate reads what TLS needs: the intake's own certificate, and who may connect.
+func (r *planReader) readCertificate(m mapping, s *Syslog) {
 	if e, ok := m.require("certificate", "write certificate: host.pem, the file of the intake's own certificate"); ok {
 		s.Certificate = r.besidePlan(e, "host.pem")
 	}

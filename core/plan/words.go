@@ -9,7 +9,7 @@ import (
 // keys are all keys of a plan, whatever they stand in. A test holds them to what is read.
 var keys = []string{
 	"after", "age", "allow", "at", "basic", "batch", "body", "burst", "bytes", "ca_file", "cask", "access", "certificate", "charset", "clients", "columns", "command", "compress", "conditions", "connections", "csv",
-	"days", "days_at_most", "decode", "default", "disk", "drop", "engine", "every", "exclude", "file", "files", "fingerprint", "floor", "fold", "format", "frames", "from", "group",
+	"days", "days_at_most", "decode", "default", "disk", "drop", "engine", "every", "exclude", "file", "files", "fingerprint", "floor", "fold", "format", "frames", "from", "group", "grpc",
 	"gzip", "headers", "hold", "host", "how", "http", "idle", "indented", "intakes", "join", "json", "keep", "keep_raw", "key_file", "keyvalue", "label", "largest", "levels",
 	"limit", "mail", "mask", "memory", "mode", "name", "names", "oakbarrel", "open", "otherwise", "outlets", "overflow", "owner", "password_file", "path", "paths",
 	"pattern", "pid_file", "pieces", "poll", "proxy", "rate", "records", "roll", "root", "rules", "send", "separator", "server", "service", "settle", "severity", "signal", "size",

@@ -16,7 +16,8 @@ type Framer struct {
 	Largest  int // bytes of a message that are taken, 0 for MaxMessage; what is over is cut off
 	Frames   Frames
 	skipping bool // the rest of a message that was too long
-	nul      bool // the sender ends messages with NUL
+	nul      bool // the sender ends messages with NUL, as it did the first
+	lines    bool // or with line feeds
 	open     bool // the message that the buffer begins with may go on, see Open
 	seen     int  // bytes of the buffer that surely hold no end
 }
@@ -68,6 +69,8 @@ func (f *Framer) next(b []byte) Frame {
 	switch {
 	case undecided || len(b) == 0:
 		return Frame{}
+	case f.nul && b[0] == '\n' && f.Frames == AutoFrames: // it ends what came before
+		return Frame{Message: b[:0], Size: 1}
 	case start > 0 && len(b) < start+count:
 		return Frame{}
 	case start > 0:
@@ -82,7 +85,10 @@ func (f *Framer) next(b []byte) Frame {
 		f.skipping = true
 		return Frame{Message: b[:largest], Size: largest, Cut: true}
 	}
-	f.nul = f.nul || b[end] == 0 && end > 0
+	if end > 0 && !f.nul && !f.lines {
+		f.nul = b[end] == 0
+		f.lines = !f.nul
+	}
 	line := b[:end]
 	if b[end] == '\n' || f.Frames == AutoFrames {
 		line = trimEnd(line)

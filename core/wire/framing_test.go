@@ -53,6 +53,8 @@ func TestFraming(t *testing.T) {
 		{"lines without any", "a\nb\n<13>c\nd\n", []string{"a", "b", "<13>c\nd"}},
 		{"what only looks like a priority", "<13>a\n<b>c\n<192>d\n<13>e\n", []string{"<13>a\n<b>c\n<192>d", "<13>e"}},
 		{"lines of a message that NUL ends", "<13>a\nb\x00<13>c\n<14>d\x00", []string{"<13>a\nb", "<13>c\n<14>d"}},
+		{"a NUL among lines", "<13>a\n<13>b\x00<13>c\n<13>d\n", []string{"<13>a", "<13>b", "<13>c", "<13>d"}},
+		{"a line feed behind NUL", "<13>a\x00\n<13>b\nc\x00\n\n<13>d", []string{"<13>a", "<13>b\nc", "<13>d"}},
 		{"a counted one behind lines", "<13>a\nb\n6 <13>cc", []string{"<13>a\nb", "<13>cc"}},
 		{"lines that are too long", "<13>" + long + "\nmore\n<13>b\n", []string{"<13>" + long[4:], "more", "<13>b"}},
 		{"empty lines", "\n\n\x00\r\n", nil},
