@@ -87,6 +87,7 @@ type Agent struct {
 	named     []byte       // the name of the host, which is not changed in place
 	table     *route.Table // of the plan, with its detail windows open
 	details   []client.Detail
+	pauses    []client.Pause
 	level     slog.Level // of the agent's own log, without a window
 	readAt    time.Time
 	refused   *client.Refusal
@@ -165,7 +166,7 @@ func open(options Options) (*Agent, error) {
 		return nil, err
 	}
 	a := &Agent{options: options, log: log, state: folder, since: time.Now(), memory: &intake.Budget{}, told: outlet.NewHistory(folder),
-		endpoints: map[intake.Key]intake.Endpoint{}, details: readDetails(folder), delivered: make(chan struct{}, 1),
+		endpoints: map[intake.Key]intake.Endpoint{}, details: readDetails(folder), pauses: readPauses(folder), delivered: make(chan struct{}, 1),
 		forecast: forecast.Report{Sets: []forecast.Set{}, Disks: []forecast.Disk{}}}
 	if options.LogLevel != nil {
 		a.level = options.LogLevel.Level()
@@ -186,6 +187,9 @@ func open(options Options) (*Agent, error) {
 func (a *Agent) beginParts() (end func(), err error) {
 	for _, d := range a.details {
 		time.AfterFunc(time.Until(d.Until), a.closeExpired)
+	}
+	for _, p := range a.pauses {
+		time.AfterFunc(time.Until(p.Until), a.endPauses)
 	}
 	asked, err := control.Serve(a.state.Dir(), a, a.guard)
 	if err != nil {

@@ -56,7 +56,7 @@ func (a *Agent) OpenDetail(rule, to string, span time.Duration) (d client.Detail
 // withDetails returns the table of a plan with windows open, and fills in the
 // thresholds that the rules have.
 func (a *Agent) withDetails(p *plan.Plan, details []client.Detail) (t *route.Table, err error) {
-	t = p.Table
+	t = a.tableOf(p)
 	for i := range details {
 		d := &details[i]
 		if d.Rule == "" {
@@ -113,7 +113,7 @@ func (a *Agent) closeDetails(which func(client.Detail) bool) (closed bool, err e
 	a.setLevel()
 	a.table, err = a.withDetails(a.plan, left)
 	if err != nil { // it was right with more windows
-		a.table = a.plan.Table
+		a.table = a.tableOf(a.plan)
 	}
 	return true, errors.Join(err, a.state.Save(detailsFile, left))
 }
@@ -123,7 +123,7 @@ func (a *Agent) closeDetails(which func(client.Detail) bool) (closed bool, err e
 func (a *Agent) keepDetails(p *plan.Plan, details []client.Detail) {
 	now := time.Now()
 	var kept []client.Detail
-	a.table = p.Table
+	a.table = a.tableOf(p)
 	for _, d := range details {
 		if !d.Until.After(now) {
 			continue

@@ -126,6 +126,7 @@ func (a *Agent) giveTo(o outlet.Outlet, b *record.Batch, routing *route.Routing,
 			a.shedAll(o, b, routing, number, o.Got())
 		}
 	}()
+	a.dropPaused(o, b, routing, number)
 	o.Take(b, routing, number, canWait)
 }
 

@@ -86,6 +86,7 @@ func (a *Agent) changePlaces(p *plan.Plan, outlets, began []outlet.Outlet, c cha
 	a.beginOutlets(began, c.all)
 	a.plan, a.named, a.readAt, a.refused = p, nameOf(p), time.Now(), nil
 	a.memory.Apply(p)
+	a.keepPauses(p)
 	a.keepDetails(p, a.details)
 	intakes = a.replaceIntakes(p.Intakes)
 	endpoints = a.replaceEndpoints(c.all)
@@ -297,4 +298,7 @@ func (a *Agent) replaceOutlets(settings []plan.Outlet, next []outlet.Outlet) {
 	}
 	a.departed = slices.DeleteFunc(a.departed, func(o outlet.Outlet) bool { return slices.Contains(next, o) })
 	a.outlets = next
+	for _, o := range next {
+		a.pauseOutlet(o)
+	}
 }

@@ -23,7 +23,7 @@ func (a *Agent) Status() client.Status {
 		Plan:    client.PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.plan.Hash(), Refused: a.refused},
 		Intakes: []client.IntakeStatus{}, Outlets: []client.OutletStatus{},
 		Tended: tended, Followed: followed, Containers: boxes[:min(len(boxes), mostFollowed)], Forecast: a.forecast,
-		Details: append([]client.Detail{}, a.details...), Told: a.told.List(), Memory: memory, Damaged: a.state.Damages(), Faults: a.guard.Faults(),
+		Details: append([]client.Detail{}, a.details...), Pauses: append([]client.Pause{}, a.pauses...), Told: a.told.List(), Memory: memory, Damaged: a.state.Damages(), Faults: a.guard.Faults(),
 		Rules: balance.Rules{In: a.in.Load(), Routed: a.routed.Load(), Dropped: a.dropped.Load(), Limited: a.limited.Load(), Folded: a.folded.Load()},
 	}
 	account := balance.Account{Rules: s.Rules, Intakes: []balance.Intake{a.gone}}

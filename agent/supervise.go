@@ -159,6 +159,7 @@ func (a *Agent) replace(failed outlet.Outlet, part string) (outlet.Outlet, error
 				list[i] = next
 			}
 		}
+		a.pauseOutlet(next)
 		if failed.IsLeaving() {
 			next.Leave()
 		}

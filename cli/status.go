@@ -57,6 +57,9 @@ func (a *app) printStatus(s client.Status) {
 	} else if s.Plan.ChangedOnDisk {
 		fmt.Fprintln(a.stdout, "         the file has changed since; SIGHUP makes the agent read it")
 	}
+	for _, p := range s.Pauses {
+		fmt.Fprintf(a.stdout, "PAUSED   %s until %s: it %s\n", nameOf(p), clock(p.Until), does(p))
+	}
 	a.printIntakes(s.Intakes)
 	for _, i := range s.Intakes {
 		if i.Limited > 0 {

@@ -26,6 +26,7 @@ type Status struct {
 	Forecast   forecast.Report   `json:"forecast"`   // of the files; made anew each ten seconds
 	Containers []ContainerStatus `json:"containers"` // at most 100, those that need attention first
 	Details    []Detail          `json:"details"`    // the detail windows that are open
+	Pauses     []Pause           `json:"pauses"`     // outlets and rules that are switched off for a while
 	Told       []Told            `json:"told"`       // what persons were told last, the newest first
 	Forks      []ForkStatus      `json:"forks"`      // what was found of copies of the state folder, at most 20, the newest first
 	Damaged    []Damage          `json:"damaged"`    // files of the state folder that were found damaged in this run
@@ -150,6 +151,18 @@ type Detail struct {
 	Opened time.Time `json:"opened"`
 	Until  time.Time `json:"until"`
 }
+
+// Pause is an outlet or a rule that is switched off for a while.
+type Pause struct {
+	Outlet string    `json:"outlet" maxLength:"64"` // "" for a rule
+	Rule   string    `json:"rule" maxLength:"255"`  // "" for an outlet
+	Drop   bool      `json:"drop"`                  // the outlet sheds what comes, instead of holding it
+	Since  time.Time `json:"since"`
+	Until  time.Time `json:"until"`
+}
+
+// IsOf tells whether another is of the same outlet or rule.
+func (p Pause) IsOf(other Pause) bool { return p.Outlet == other.Outlet && p.Rule == other.Rule }
 
 // Told is a notice that a person got.
 type Told struct {

@@ -45,6 +45,18 @@ func CloseDetail(ctx context.Context, stateDir, rule string) (closed bool, err e
 	return closed, err
 }
 
+// Pause switches an outlet or a rule off for a while.
+func Pause(ctx context.Context, stateDir string, what client.Pause, span time.Duration) (p client.Pause, err error) {
+	err = ask(ctx, stateDir, "POST", "/pauses", url.Values{"outlet": {what.Outlet}, "rule": {what.Rule}, "drop": {strconv.FormatBool(what.Drop)}, "for": {span.String()}}, &p)
+	return p, err
+}
+
+// Resume ends a pause before its time, and tells whether there was one.
+func Resume(ctx context.Context, stateDir string, what client.Pause) (resumed bool, err error) {
+	err = ask(ctx, stateDir, "DELETE", "/pauses", url.Values{"outlet": {what.Outlet}, "rule": {what.Rule}}, &resumed)
+	return resumed, err
+}
+
 // Roll rolls the sets of an outlet, or of all file outlets where outlet is "".
 func Roll(ctx context.Context, stateDir, outlet string) (rolled []client.RolledSet, err error) {
 	err = ask(ctx, stateDir, "POST", "/roll", url.Values{"outlet": {outlet}}, &rolled)

@@ -31,6 +31,8 @@ type Commands interface {
 	Trace(mark string) client.Trace
 	OpenDetail(rule, to string, span time.Duration) (client.Detail, error)
 	CloseDetail(rule string) (closed bool, err error)
+	Pause(what client.Pause, span time.Duration) (client.Pause, error)
+	Resume(what client.Pause) (resumed bool, err error)
 	Roll(outlet string) ([]client.RolledSet, error)
 	Followed() []client.FollowedFile
 	Containers() []client.ContainerStatus
@@ -72,6 +74,19 @@ func handlerOf(do Commands) http.Handler {
 	mux.HandleFunc("DELETE /details", func(w http.ResponseWriter, r *http.Request) {
 		closed, err := do.CloseDetail(r.FormValue("rule"))
 		answer(w, closed, err)
+	})
+	mux.HandleFunc("POST /pauses", func(w http.ResponseWriter, r *http.Request) {
+		span, err := time.ParseDuration(r.FormValue("for"))
+		if err != nil {
+			answer(w, nil, errors.New("how long the pause is to last cannot be read"))
+			return
+		}
+		p, err := do.Pause(client.Pause{Outlet: r.FormValue("outlet"), Rule: r.FormValue("rule"), Drop: r.FormValue("drop") == "true"}, span)
+		answer(w, p, err)
+	})
+	mux.HandleFunc("DELETE /pauses", func(w http.ResponseWriter, r *http.Request) {
+		resumed, err := do.Resume(client.Pause{Outlet: r.FormValue("outlet"), Rule: r.FormValue("rule")})
+		answer(w, resumed, err)
 	})
 	mux.HandleFunc("POST /roll", func(w http.ResponseWriter, r *http.Request) {
 		rolled, err := do.Roll(r.FormValue("outlet"))

@@ -195,10 +195,16 @@ func (o *File) writeAll() bool {
 	for {
 		select {
 		case <-o.wake:
+			if !o.paused().IsZero() {
+				continue // the tick writes what is held, once it is over
+			}
 			o.gather()
 		case <-tick.C:
 			o.tickSets()
 			if !o.saveMarksAtTimes() {
+				return false
+			}
+			if o.paused().IsZero() && o.Account().Held > 0 && !o.writeHeld() {
 				return false
 			}
 			if o.finished() {

@@ -99,6 +99,8 @@ type Outlet interface {
 	// Spools returns what keeps a spool for the outlet, nil where it has none.
 	Spools() *Spool
 
+	// Pause has the outlet hold what comes until a time, and go on at once where that is zero.
+	Pause(until time.Time)
 	// Fail puts the outlet out of use, as a kill would: it writes nothing more, and
 	// Run ends. What can wait is held back from it until Replaced is called.
 	Fail()
@@ -123,6 +125,8 @@ type common struct {
 	broke  chan struct{} // closed when the outlet fails
 	mended chan struct{} // closed when another has taken its place
 
+	pausedUntil atomic.Int64 // nanoseconds since 1970, 0 for not paused
+
 	mu       sync.Mutex
 	settings plan.Outlet
 	leaves   bool
@@ -138,6 +142,23 @@ func newCommon(s plan.Outlet) common {
 func (c *common) Fail() {
 	c.broken.Store(true)
 	c.once.Do(func() { close(c.broke) })
+}
+
+func (c *common) Pause(until time.Time) {
+	if until.IsZero() {
+		c.pausedUntil.Store(0)
+		return
+	}
+	c.pausedUntil.Store(until.UnixNano())
+}
+
+// paused tells until when the outlet is paused, the zero time where it is not.
+func (c *common) paused() (until time.Time) {
+	at := c.pausedUntil.Load()
+	if at == 0 || at <= time.Now().UnixNano() {
+		return until
+	}
+	return time.Unix(0, at)
 }
 
 func (c *common) Rolls() *File   { return nil }

@@ -106,6 +106,10 @@ func (b *backoff) reset() { b.next = 0 }
 // send sends what is in the spool until ctx ends.
 func (o *Spool) send(ctx context.Context) {
 	for ctx.Err() == nil {
+		if until := o.paused(); !until.IsZero() {
+			guard.Pause(ctx, min(time.Until(until), lookWhilePaused))
+			continue
+		}
 		err := o.sendAll(ctx)
 		if ctx.Err() != nil {
 			return
@@ -145,8 +149,8 @@ func (o *Spool) sendAll(ctx context.Context) error {
 	}()
 	for {
 		_, s, now := o.current()
-		if now != changes {
-			return nil // begin again with the new one
+		if now != changes || !o.paused().IsZero() {
+			return nil // begin again, with the new one
 		}
 		if len(under) < to.depth() && (len(under) == 0 || o.full(s)) {
 			if len(under) == 0 {
@@ -154,7 +158,7 @@ func (o *Spool) sendAll(ctx context.Context) error {
 					return err
 				}
 			}
-			if _, _, now = o.current(); now != changes {
+			if _, _, now = o.current(); now != changes || !o.paused().IsZero() {
 				return nil
 			}
 			u, err := o.launch(ctx, to, s)
@@ -184,6 +188,9 @@ func (o *Spool) sendAll(ctx context.Context) error {
 		o.inOrder()
 	}
 }
+
+// lookWhilePaused is how often an outlet that is paused looks whether it goes on.
+const lookWhilePaused = 250 * time.Millisecond
 
 // errAgain says that what was read is to be read again, in other batches.
 var errAgain = errors.New("read again")

@@ -25,6 +25,7 @@ export function troublesOf(h: Host): string[] {
   if (Date.now() - new Date(h.last_heard).getTime() > 20000) list.push(`not heard for a while, last ${ago(h.last_heard)}`);
   if (!s.balance.closes) list.push(`the balance does not close: ${count(s.balance.difference)} records are unaccounted for`);
   if (s.plan.refused) list.push(`a plan was not taken: ${s.plan.refused.why}`);
+  for (const p of s.pauses ?? []) list.push(`${p.rule ? `rule ${p.rule}` : `outlet ${p.outlet}`} is paused until ${day(new Date(p.until))} ${clock(new Date(p.until))}${p.drop ? ", and sheds what comes" : ""}`);
   for (const o of s.outlets) {
     if (o.trouble) list.push(`${o.name}: ${o.trouble}${waits(o)}`);
     if (o.refused > 0) list.push(`${o.name}: the other side has refused ${count(o.refused)} records for good`);

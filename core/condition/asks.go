@@ -2,6 +2,15 @@ package condition
 
 import "slices"
 
+// Nothing is the condition that never holds.
+var Nothing = func() *Condition {
+	c, err := Parse("not any", nil)
+	if err != nil {
+		panic(err) // it can be read
+	}
+	return c
+}()
+
 // Asks returns what the condition asks of a record: severity, facility, intake, stream,
 // peer, host, agent, app, procid, msgid, text, or "field PATH"; each once, in order.
 func (c *Condition) Asks() []string {

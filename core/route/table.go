@@ -279,6 +279,17 @@ func (m *Routing) Has(i, outlet int) bool {
 	return m.words[i*m.each+outlet>>6]>>(outlet&63)&1 == 1
 }
 
+// Take takes the records of a batch away from an outlet, and returns how many they were.
+func (m *Routing) Take(records, outlet int) (taken int) {
+	for i := range records {
+		if m.Has(i, outlet) {
+			m.words[i*m.each+outlet>>6] &^= 1 << (outlet & 63)
+			taken++
+		}
+	}
+	return taken
+}
+
 // Counts is what became of the records of a batch: each is routed to at least
 // one outlet, or dropped on purpose.
 type Counts struct{ In, Routed, Dropped, Limited, Folded int }
@@ -524,6 +535,18 @@ func (t *Table) Names() (names []string) {
 		names = append(names, t.rules[i].Name)
 	}
 	return names
+}
+
+// Without returns the table as if it did not have the rules of a name, which keep their
+// places.
+func (t *Table) Without(name string) *Table {
+	rules := slices.Clone(t.rules)
+	for i := range rules {
+		if rules[i].Name == name {
+			rules[i].When = condition.Nothing
+		}
+	}
+	return NewTable(rules, t.otherwise, t.outlets)
 }
 
 // WithThreshold returns the table with the threshold of a rule lowered, and
