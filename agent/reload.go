@@ -138,7 +138,11 @@ type IntakeError struct {
 }
 
 func (e *IntakeError) Error() string {
-	return fmt.Sprintf("intake %s: %s cannot be opened: %v", e.Intake, e.Address, e.Err)
+	what, mend := intake.WhyNotOpen(e.Address, e.Err)
+	if mend != "" {
+		what += "; " + mend
+	}
+	return fmt.Sprintf("intake %s: %s", e.Intake, what)
 }
 
 func (e *IntakeError) Unwrap() error { return e.Err }

@@ -283,7 +283,7 @@ func TestPlanTryShowsWhatRecordsALineMakes(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &tried); err != nil || tried.Total != 2 || tried.Records[0].App != "pumpd" || tried.Fell["time"] != 1 {
 		t.Errorf("%v %+v", err, tried)
 	}
-	expect(t, 2, "", "name an intake that follows files", "plan", "try", h.plan, "--intake", "nobody", "--file", h.dir+"/sample.log")
+	expect(t, 2, "", "name an intake with --intake", "plan", "try", h.plan, "--intake", "nobody", "--file", h.dir+"/sample.log")
 	expect(t, 3, "", "no such file", "plan", "try", h.plan, "--file", h.dir+"/nothing.log")
 }
 

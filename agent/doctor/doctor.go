@@ -233,16 +233,12 @@ func (d *doctor) lookAtAddress(in plan.Intake, key intake.Key) {
 	default: // there is nothing that others could have
 		return
 	}
-	switch {
-	case err == nil:
+	if err == nil {
 		d.ok(subject, key.String()+" can be opened")
-	case errors.Is(err, unix.EADDRINUSE):
-		d.wrong(subject, key.String()+" is taken by another program", "stop it, or choose another port; ss -lntup tells who has it")
-	case errors.Is(err, unix.EACCES):
-		d.wrong(subject, key.String()+" may not be opened by this user", "run the agent as root or with the capability to bind low ports, or choose a port above 1023")
-	default:
-		d.wrong(subject, fmt.Sprintf("%s cannot be opened: %v", key, err), "look whether the address is one of this machine")
+		return
 	}
+	what, mend := intake.WhyNotOpen(key.String(), err)
+	d.wrong(subject, what, cmp.Or(mend, "look whether the address is one of this machine"))
 }
 
 // lookAtFiles looks whether there is something to follow.
@@ -254,11 +250,25 @@ func (d *doctor) lookAtFiles(subject string, files *plan.Files) {
 			readable++
 			continue
 		}
+		if files.Engine != "" && strings.Contains(f.Path, "*") {
+			continue // containers come and go, and their logs are rolled later, if ever
+		}
 		d.warn(subject, fmt.Sprintf("%s is not read: %s", f.Path, f.Why), "change the patterns of the intake, or the file's permissions")
 	}
 	if readable > 0 {
 		d.ok(subject, fmt.Sprintf("%d files are found", readable))
+	} else if files.Engine != "" {
+		d.lookAtEngine(subject, files.Root)
 	}
+}
+
+// lookAtEngine looks whether there is an engine, of whose containers none has written anything.
+func (d *doctor) lookAtEngine(subject, root string) {
+	if _, err := os.Stat(root); err != nil {
+		d.warn(subject, fmt.Sprintf("the folder of the engine's containers cannot be read: %v", err), "install the engine, name its folder with root, or run the agent as a user who may enter it")
+		return
+	}
+	d.ok(subject, "no container has written anything yet")
 }
 
 func (d *doctor) lookAtSocket(subject string, key intake.Key) {

@@ -38,6 +38,9 @@ func TestASickHostIsDiagnosed(t *testing.T) {
 	if err := os.Symlink("/run/elsewhere", path("link.sock")); err != nil {
 		t.Fatal(err)
 	}
+	if err := os.MkdirAll(path("engine/c0ffee"), 0o755); err != nil { // of a container that has said nothing
+		t.Fatal(err)
+	}
 	plan := strings.NewReplacer("DIR", dir, "TAKEN", taken.Addr().String(), "NOBODY", nobody).Replace(`oakbarrel: 1
 service: {url: "http://NOBODY", token_file: DIR/token}
 intakes:
@@ -47,6 +50,8 @@ intakes:
   three: {syslog: {socket: DIR/link.sock}}
   four: {syslog: {socket: DIR/fresh/log.sock}}
   pumps: {files: {paths: [DIR/*.log]}}
+  boxes: {containers: {engine: docker, root: DIR/engine}}
+  none: {containers: {engine: docker, root: DIR/nowhere}}
 rules: []
 otherwise: {send: [all, inside, relay, lines, duty, centre]}
 outlets:
@@ -64,7 +69,7 @@ outlets:
 	for _, want := range []string{
 		"intake wire wrong tcp://TAKEN is taken by another program", "intake wire ok udp://127.0.0.1:0 can be opened", "intake wire wrong DIR/cert.pem holds no certificate",
 		"intake one wrong DIR/not-a-socket is there already and is not a socket", "intake two wrong another program listens on DIR/heard.sock", "intake three wrong DIR/link.sock is a link to /run/elsewhere",
-		"intake four ok DIR/fresh is missing; the agent makes it", "outlet all ok DIR/out is missing", "outlet inside wrong DIR/not-a-folder", "outlet relay wrong tcp NOBODY cannot be reached",
+		"intake boxes ok no container has written anything yet", "intake none warning the folder of the engine's containers cannot be read", "intake four ok DIR/fresh is missing; the agent makes it", "outlet all ok DIR/out is missing", "outlet inside wrong DIR/not-a-folder", "outlet relay wrong tcp NOBODY cannot be reached",
 		"outlet lines wrong open DIR/none", "outlet duty wrong open DIR/none", "agent warning no agent runs with DIR/state", "token warning DIR/token may be read by everybody", "outlet centre wrong",
 	} {
 		want = strings.NewReplacer("DIR", dir, "TAKEN", taken.Addr().String(), "NOBODY", nobody).Replace(want)

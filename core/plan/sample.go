@@ -25,7 +25,7 @@ func (p *Plan) Sample(intake string, message []byte, received record.Stamp) (r *
 			continue
 		}
 		r.Intake = in.Name
-		if s := in.lines(); s != nil {
+		if s := in.Lines(); s != nil {
 			return sampleLine(r, s, message)
 		}
 		s := in.Syslog
@@ -42,8 +42,24 @@ func (p *Plan) Sample(intake string, message []byte, received record.Stamp) (r *
 	return r, []Tried{}
 }
 
-// lines returns how the lines of an intake are read, nil where it has none.
-func (in *Intake) lines() *lines.Settings {
+// Decode returns the forms that an intake tries the texts of its records as.
+func (in *Intake) Decode() []decode.Step {
+	if s := in.Lines(); s != nil {
+		return s.Decode
+	}
+	return in.Syslog.Decode
+}
+
+// Default returns the priority of records that say none.
+func (in *Intake) Default() record.Priority {
+	if s := in.Lines(); s != nil {
+		return s.Default
+	}
+	return in.Syslog.Default
+}
+
+// Lines returns how the lines of an intake are read, nil where it has none.
+func (in *Intake) Lines() *lines.Settings {
 	switch {
 	case in.Files != nil:
 		return &in.Files.Follow.Lines
