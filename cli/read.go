@@ -237,6 +237,8 @@ func recordText(r *record.Record, severalLines bool) []byte {
 	text = record.AppendVisible(append(text, ' '), orDash(r.App))
 	if r.ProcID != nil {
 		text = append(record.AppendVisible(append(text, '['), r.ProcID), ']')
+	} else if r.Peer != nil && r.Peer.PID > 0 { // the message claims none, and the kernel knows
+		text = fmt.Appendf(text, "[peer %d]", r.Peer.PID)
 	}
 	text = append(text, ": "...)
 	if severalLines {
