@@ -121,13 +121,21 @@ func (a *Agent) giveTo(o outlet.Outlet, b *record.Batch, routing *route.Routing,
 	}
 	defer func() {
 		if what := recover(); what != nil {
-			o.Fail()
-			a.guard.Failed(guard.Outlet(o.Settings().Name), what)
-			a.shedAll(o, b, routing, number, o.Got())
+			a.outletFailed(o, b, routing, number, what)
 		}
 	}()
-	a.dropPaused(o, b, routing, number)
+	if len(a.pauses) > 0 {
+		a.dropPaused(o, b, routing, number)
+	}
 	o.Take(b, routing, number, canWait)
+}
+
+// outletFailed puts an outlet out of use that has failed with a batch. It is apart from
+// giveTo, as the settings that it copies would stand on the stack of each connection.
+func (a *Agent) outletFailed(o outlet.Outlet, b *record.Batch, routing *route.Routing, number int, what any) {
+	o.Fail()
+	a.guard.Failed(guard.Outlet(o.Settings().Name), what)
+	a.shedAll(o, b, routing, number, o.Got())
 }
 
 // shedAll sheds the records of a batch that an outlet was to get, but for those

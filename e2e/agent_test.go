@@ -143,7 +143,7 @@ func TestABrokenPlanChangesNothingAndIsTold(t *testing.T) {
 	taken, _ := net.Listen("tcp", "127.0.0.1:0")
 	defer taken.Close()
 	h.setPlan(strings.Replace(plain, `tcp: "127.0.0.1:0"`, fmt.Sprintf("tcp: %q", taken.Addr()), 1))
-	if s := h.reload(); s.Plan.Refused == nil || !strings.Contains(s.Plan.Refused.Why, "address already in use") {
+	if s := h.reload(); s.Plan.Refused == nil || !strings.Contains(s.Plan.Refused.Why, "is taken by another program") {
 		t.Errorf("a port that is taken: %+v", s.Plan.Refused)
 	}
 	h.send("tcp", "<13>x: still here\n")

@@ -46,7 +46,7 @@ type datagramEndpoint struct {
 	drops   uint32 // the kernel's count of drops, as it told last
 
 	parser   wire.Parser
-	decoder  decode.Decoder
+	decoder  *decode.Decoder // nil until it is needed
 	batch    record.Batch
 	routing  route.Routing
 	hosts    []byte // the addresses that stand in for claimed hosts
@@ -193,7 +193,8 @@ func (e *datagramEndpoint) passReceived() {
 	s := in.syslog.Load()
 	configureParser(&e.parser, s, e.local)
 	e.batch.Reset()
-	e.hosts, e.decoder.Memory = e.hosts[:0], e.decoder.Memory[:0]
+	e.hosts = e.hosts[:0]
+	emptyDecoder(e.decoder)
 	e.flying.Store(int64(e.received))
 	for i := range e.received {
 		h := &e.headers[i]
@@ -214,7 +215,7 @@ func (e *datagramEndpoint) passReceived() {
 		r.Raw = message[:min(len(message), s.Largest)]
 		e.parser.Parse(r, r.Raw)
 		r.Cut = h.hdr.Flags&unix.MSG_TRUNC != 0 || len(message) > s.Largest
-		decodeBody(&e.decoder, s, r)
+		e.decoder = decodeBody(e.decoder, s, r)
 		if e.peers[i] != (record.Peer{}) {
 			r.Peer = &e.peers[i]
 			e.hosts = peerHost(s.PeerHost, r, e.hosts)

@@ -92,11 +92,24 @@ func configureParser(p *wire.Parser, s *plan.Syslog, local bool) {
 }
 
 // decodeBody has the text of a record read as the plan says. What it puts together stands in
-// the memory of d, until the batch is passed on.
-func decodeBody(d *decode.Decoder, s *plan.Syslog, r *record.Record) {
-	if len(s.Decode) > 0 {
-		d.Reading = &s.Reading
-		d.Decode(r, s.Decode)
+// the memory of d, until the batch is passed on. It returns d, which it makes where it is
+// nil and needed: most have nothing to decode, and are many.
+func decodeBody(d *decode.Decoder, s *plan.Syslog, r *record.Record) *decode.Decoder {
+	if len(s.Decode) == 0 {
+		return d
+	}
+	if d == nil {
+		d = new(decode.Decoder)
+	}
+	d.Reading = &s.Reading
+	d.Decode(r, s.Decode)
+	return d
+}
+
+// emptyDecoder empties the memory of a decoder, whose records are done with.
+func emptyDecoder(d *decode.Decoder) {
+	if d != nil {
+		d.Memory = d.Memory[:0]
 	}
 }
 

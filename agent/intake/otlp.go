@@ -121,7 +121,7 @@ var otlpWorks = sync.Pool{New: func() any { return new(otlpWork) }}
 type otlpWork struct {
 	batch   record.Batch
 	routing route.Routing
-	decoder decode.Decoder
+	decoder *decode.Decoder // nil until it is needed
 }
 
 func (e *otlpEndpoint) export(w http.ResponseWriter, request *http.Request) {
@@ -170,12 +170,12 @@ func (e *otlpEndpoint) take(request *http.Request, packed io.Reader, coding stri
 	work := otlpWorks.Get().(*otlpWork)
 	defer otlpWorks.Put(work)
 	work.batch.Reset()
-	work.decoder.Memory = nil
+	emptyDecoder(work.decoder)
 	peer := &record.Peer{Addr: from}
 	settings := otlp.Settings{Default: s.Default, Received: record.StampOf(time.Now())}
 	taken, size := true, 0
 	refused, why, err = otlp.Decode(body, isJSON, settings, func(r *record.Record) {
-		decodeBody(&work.decoder, s, r)
+		work.decoder = decodeBody(work.decoder, s, r)
 		if r.Peer = peer; !from.Addr().IsLoopback() {
 			peerHost(false, r, nil)
 		}
@@ -236,7 +236,7 @@ func (e *otlpEndpoint) passOn(work *otlpWork) bool {
 	taken := e.agent.pass(&work.batch, &work.routing, e, true)
 	clear(work.batch.Records) // what they hold is the request's
 	work.batch.Reset()
-	work.decoder.Memory = work.decoder.Memory[:0]
+	emptyDecoder(work.decoder)
 	return taken
 }
 

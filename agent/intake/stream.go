@@ -259,12 +259,15 @@ type streamConn struct {
 type streamWork struct {
 	buffer  []byte
 	parser  wire.Parser
-	decoder decode.Decoder
+	decoder *decode.Decoder // nil until it is needed
 	batch   record.Batch
 	routing route.Routing
 }
 
 var streamWorks = sync.Pool{New: func() any { return new(streamWork) }}
+
+// settleWorks have no buffer: many connections may settle a message at a time.
+var settleWorks = sync.Pool{New: func() any { return new(streamWork) }}
 
 // lend gives the connection a buffer that holds what it may have to keep, and one read more.
 func (c *streamConn) lend() {
@@ -351,18 +354,17 @@ func (c *streamConn) setIdle() {
 
 // settle passes on a message behind which nothing has come, and tells whether it was taken.
 func (c *streamConn) settle() bool {
-	if c.work == nil {
-		c.lend()
-	}
 	frame := c.framer.Settle(c.begun)
-	w := c.work
+	w := settleWorks.Get().(*streamWork)
+	c.work = w
 	w.batch.Reset()
-	w.decoder.Memory = w.decoder.Memory[:0]
+	emptyDecoder(w.decoder)
 	c.flying++
 	c.add(c.endpoint.Owner().syslog.Load(), frame.Message, frame.Cut, record.StampOf(time.Now()))
 	c.flying = 0
 	taken := len(w.batch.Records) == 0 || c.endpoint.agent.pass(&w.batch, &w.routing, c.endpoint, true)
-	c.giveBack()
+	c.work = nil
+	settleWorks.Put(w)
 	return c.keep(c.begun[frame.Size:]) && taken
 }
 
@@ -387,7 +389,7 @@ func (c *streamConn) takeMessages() bool {
 	now := record.StampOf(time.Now())
 	s := c.endpoint.Owner().syslog.Load()
 	w.batch.Reset()
-	w.decoder.Memory = w.decoder.Memory[:0]
+	emptyDecoder(w.decoder)
 	for {
 		f := c.framer.Next(b)
 		b = b[f.Size:]
@@ -443,7 +445,7 @@ func (c *streamConn) add(s *plan.Syslog, message []byte, cut bool, now record.St
 	configureParser(&c.work.parser, s, !c.peer.Addr.IsValid())
 	c.work.parser.Parse(r, message)
 	r.Cut = cut
-	decodeBody(&c.work.decoder, s, r)
+	c.work.decoder = decodeBody(c.work.decoder, s, r)
 	if c.peer == (record.Peer{}) {
 		return
 	}

@@ -36,10 +36,14 @@ func (c *Change) isZero() bool {
 
 // apply changes a record. New texts are put at the end of arena, which is
 // returned; labelled tells whether a rule before has labelled the record, and then whether
-// this one has, too.
-func (c *Change) apply(r *record.Record, arena []byte, labelled bool, d *decode.Decoder) ([]byte, bool) {
+// this one has, too. Of m the decoder is used.
+func (c *Change) apply(r *record.Record, arena []byte, labelled bool, m *Routing) ([]byte, bool) {
 	r.Unjudge()
 	if c.Decode != nil {
+		if m.decoder == nil {
+			m.decoder = new(decode.Decoder)
+		}
+		d := m.decoder
 		d.Reading, d.Memory = &c.Reading, arena
 		d.Decode(r, c.Decode)
 		arena = d.Memory

@@ -1,7 +1,6 @@
 package route
 
 import (
-	"oakbarrel/core/decode"
 	"oakbarrel/core/record"
 )
 
@@ -36,7 +35,7 @@ func (t *Table) Explain(r *record.Record) Way {
 		}
 		if t.changes[i] {
 			before := *r
-			_, labelled = rule.Change.apply(r, nil, labelled, new(decode.Decoder))
+			_, labelled = rule.Change.apply(r, nil, labelled, new(Routing))
 			way.Rules[i].Changes = rule.Change.changes(&before, r)
 		}
 		add(row, t.masks[i])

@@ -218,7 +218,7 @@ type Routing struct {
 	taken []*limit.Shared // of the limits of rules
 	met   []meeting       // of the folds of rules
 
-	decoder decode.Decoder
+	decoder *decode.Decoder // of rules that decode, nil until one does
 }
 
 // meeting is what a fold has counted.
@@ -315,6 +315,16 @@ func (t *Table) Route(b *record.Batch, m *Routing) Counts {
 	return counts
 }
 
+// change changes record at of a batch as a rule says, and keeps it as it was before the
+// first change. It is apart from route, whose frame stands on the stack of each connection.
+func (m *Routing) change(r *record.Record, at int, rule *Rule, changed, labelled bool) bool {
+	if !changed {
+		m.saved = append(m.saved, saved{at, *r})
+	}
+	m.arena, labelled = rule.Change.apply(r, m.arena, labelled, m)
+	return labelled
+}
+
 // fate is what becomes of a record: it is routed, or dropped on purpose, by
 // the limit of a rule, or as a repeat.
 type fate uint8
@@ -364,11 +374,8 @@ walk:
 			m.taken = append(m.taken, rule.Limit)
 		}
 		if t.changes[i] {
-			if !changed {
-				m.saved = append(m.saved, saved{at, *r})
-			}
+			labelled = m.change(r, at, rule, changed, labelled)
 			changed = true
-			m.arena, labelled = rule.Change.apply(r, m.arena, labelled, &m.decoder)
 			lists, verdicts = t.listsOf(r, m, i), t.verdicts[r.Priority]
 		}
 		switch {
