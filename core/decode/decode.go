@@ -108,17 +108,24 @@ func (d *Decoder) Keep(b []byte) []byte {
 }
 
 // Find looks for the time, where it is not known, and the severity in the free text of a
-// record; of several lines the first, and the second where a logger writes its head in two.
-func (d *Decoder) Find(r *record.Record) {
+// record; where it may have several lines in the first, and in the second where a logger
+// writes its head in two.
+func (d *Decoder) Find(r *record.Record, several bool) {
 	d.Named = false
 	if d.Reading == nil {
 		d.Reading = &usualReading
 	}
-	d.find(r, r.Text)
+	text, rest := r.Text, []byte(nil)
+	if several {
+		text, rest, several = bytes.Cut(text, newline)
+	}
+	if d.find(r, text); !d.Named && several && HeadOfTwo(text) {
+		d.find(r, rest)
+	}
 }
 
+// find looks for time and severity in a line.
 func (d *Decoder) find(r *record.Record, text []byte) {
-	text, rest, several := bytes.Cut(text, newline)
 	behind := 0
 	if r.Time.IsZero() {
 		if s, end, ok := d.findStamp(text, r.Received); ok {
@@ -128,11 +135,7 @@ func (d *Decoder) find(r *record.Record, text []byte) {
 			}
 		}
 	}
-	s, ok := d.Reading.findSeverity(text, behind)
-	if !ok && several && HeadOfTwo(text) {
-		s, ok = d.Reading.findSeverity(rest, 0)
-	}
-	if ok {
+	if s, ok := d.Reading.findSeverity(text, behind); ok {
 		d.setSeverity(r, s)
 	}
 }

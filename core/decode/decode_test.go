@@ -209,7 +209,7 @@ func TestSeveritiesOfOtherWorlds(t *testing.T) {
 	}
 	r := record.Record{Received: now, Priority: record.DefaultPriority, Text: []byte("Nov 25, 2026 9:15:00 AM lantern.bay.Pump start\nSEVERE: the pump is dry")}
 	d := Decoder{Reading: &Reading{Zone: time.UTC}}
-	d.Find(&r)
+	d.Find(&r, true)
 	expect(t, "a head in two lines", r.Severity().String()+" "+r.Time.String(), "error 2026-11-25T09:15:00Z")
 }
 
@@ -256,7 +256,7 @@ func FuzzDecode(f *testing.F) {
 				t.Fatalf("%q gives %s: %v", text, r.AppendJSON(nil), err)
 			}
 			r.Time = record.Stamp{}
-			d.Find(&r)
+			d.Find(&r, true)
 		}
 	})
 }

@@ -110,8 +110,11 @@ func isGoroutine(line []byte) bool {
 // isPlace tells whether a line is the place of an error, and nothing else:
 // "/srv/tickets/app.js:12".
 func isPlace(line []byte) bool {
+	if len(line) < 4 || line[0] != '/' && !bytes.HasPrefix(line, []byte("file:")) && !bytes.HasPrefix(line, []byte("node:")) {
+		return false
+	}
 	colon := bytes.LastIndexByte(line, ':')
-	if colon < 2 || colon == len(line)-1 || bytes.IndexByte(line, ' ') >= 0 || line[0] != '/' && !bytes.HasPrefix(line, []byte("file:")) && !bytes.HasPrefix(line, []byte("node:")) {
+	if colon < 2 || colon == len(line)-1 || bytes.IndexByte(line, ' ') >= 0 {
 		return false
 	}
 	for _, c := range line[colon+1:] {

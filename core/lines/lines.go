@@ -262,10 +262,12 @@ func (m *Maker) record(out *Out, line *Line, text []byte) {
 	d.Reading = &s.Reading
 	r.Unparsed = len(s.Decode) > 0 && !d.Decode(r, s.Decode)
 	if len(s.Decode) == 0 || r.Unparsed {
-		d.Find(r)
+		d.Find(r, !s.Join.none())
 	}
 	s.Fields.AddTo(out, r)
-	m.setValues(out, r)
+	if len(s.Values) > 0 {
+		m.setValues(out, r)
+	}
 	out.Fell.count(r, d.Named)
 	if r.Time.IsZero() {
 		r.Time = r.Received
