@@ -146,7 +146,11 @@ var newline = []byte{'\n'}
 // record with: "Nov 25, 2026 10:15:00 AM lantern.bay.Pump start".
 func HeadOfTwo(line []byte) bool {
 	_, n, ok := letterLayouts[0].read(line, record.Stamp{}, time.UTC)
-	return ok && n < len(line) && line[n] == ' ' && bytes.IndexByte(line[n+1:], '.') > 0
+	if !ok || n >= len(line) || line[n] != ' ' {
+		return false
+	}
+	class, method, _ := bytes.Cut(line[n+1:], []byte{' '})
+	return len(class) > 0 && bytes.IndexByte(method, ' ') < 0
 }
 
 // SecondOfTwo tells whether a line is the second of the two: "SEVERE: the pump is dry".

@@ -183,17 +183,6 @@ func accessStamp(line []byte) (s record.Stamp, ok bool) {
 	return s, ok
 }
 
-// stampOfValue reads the time that a field holds: text, or seconds, or a finer
-// unit, since 1970.
-func (d *Decoder) stampOfValue(v record.Value, received record.Stamp) (record.Stamp, bool) {
-	if v.Kind() == record.String {
-		if s, ok := d.FindStamp(v.Text(), received); ok {
-			return s, true
-		}
-	}
-	return stampOfNumber(v.Text())
-}
-
 // stampOfNumber reads seconds, milliseconds, microseconds or nanoseconds since
 // 1970; which of them it is, their number tells.
 func stampOfNumber(text []byte) (record.Stamp, bool) {

@@ -26,6 +26,7 @@ type trace struct {
 	golang bool // "panic:" or "goroutine …:"
 	node   bool // the place of an error that nobody caught, by itself on a line
 	php    bool // an error that names a stack trace to come
+	code   bool // that line has just come, and the next is of the program's text
 	two    bool // the first of the two lines that a record of Java's own logger begins with
 	fault  bool // its head names a warning or worse, below which a logger writes the trace
 }
@@ -34,7 +35,7 @@ type trace struct {
 func (t *trace) start(line []byte) {
 	*t = trace{
 		fault: isFault(line), python: bytes.HasPrefix(line, traceback), golang: bytes.HasPrefix(line, goPanic) || bytes.HasPrefix(line, goFatal) || isGoroutine(line),
-		node: isPlace(line), php: bytes.Contains(line, uncaught), two: decode.HeadOfTwo(line),
+		node: isPlace(line), code: isPlace(line), php: bytes.Contains(line, uncaught), two: decode.HeadOfTwo(line),
 	}
 }
 
@@ -69,6 +70,10 @@ func (t *trace) goesOn(line []byte) bool {
 			t.fault = isFault(line)
 			return true
 		}
+	}
+	if t.code {
+		t.code = false
+		return len(line) > 0 && !isPlace(line)
 	}
 	if len(line) == 0 {
 		return t.golang || t.over || t.node

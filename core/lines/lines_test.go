@@ -101,6 +101,8 @@ func TestLinesOfOneEventAreJoined(t *testing.T) {
 	jul := []string{"Nov 25, 2026 10:15:00 AM lantern.bay.Pump start", "SEVERE: no answer", "lantern.bay.PumpException: no answer", "\tat lantern.bay.Pump.ask(Pump.java:41)", "Caused by: java.io.IOException: x", "\t... 2 more"}
 	quiet := []string{"Nov 25, 2026 10:15:01 AM lantern.bay.Pump start", "INFO: up"}
 	node := []string{"/srv/tickets/app.js:12", "    throw new TicketError('sold out');", "    ^", "", "TicketError: sold out", "    at sell (/srv/tickets/app.js:12:11)", "    at Object.<anonymous> (/srv/tickets/app.js:20:1) {", "  code: 'E_SOLD'", "}", "", "Node.js v18.19.0"}
+	small := []string{"Nov 9, 2026 9:15:00 AM Feed main", "SEVERE: tank 4 not fed", "java.lang.IllegalStateException: no krill", "\tat Feed.main(Feed.java:8)"}
+	later := []string{"/srv/till.js:6", "setTimeout(() => { null.sell(); }, 5);", "                        ^", "", "TypeError: Cannot read properties of null (reading 'sell')", "    at Timeout._onTimeout (/srv/till.js:6:25)", "", "Node.js v20.20.2"}
 	ruby := []string{"feed.rb:3:in `feed': no krill (RuntimeError)", "\tfrom feed.rb:7:in `<main>'"}
 	php := []string{"PHP Fatal error:  Uncaught Exception: no krill in /srv/feed.php:3", "Stack trace:", "#0 /srv/feed.php(7): feed()", "#1 {main}", "  thrown in /srv/feed.php on line 3"}
 	dotnet := []string{"Unhandled exception. System.InvalidOperationException: no krill", " ---> System.IO.IOException: x", "   at Feed.Open() in /src/feed.cs:line 3", "   --- End of inner exception stack trace ---", "   at Feed.Main() in /src/feed.cs:line 9"}
@@ -116,8 +118,9 @@ func TestLinesOfOneEventAreJoined(t *testing.T) {
 		{"python", indented, [][]string{{"before"}, python, {"after"}}},
 		{"python, below the line of a logger", indented, [][]string{{"before"}, append([]string{"2026-11-25 10:15:00,001 ERROR no portion"}, python...), {"after"}}},
 		{"go", indented, [][]string{{"before"}, golang, {"exit status 2"}, {"after"}}},
-		{"java's own logger", indented, [][]string{quiet, jul, quiet, alone}},
-		{"node", indented, [][]string{{"before"}, node, {"after"}}},
+		{"java's own logger", indented, [][]string{quiet, jul, small, quiet, alone}},
+		{"node", indented, [][]string{{"before"}, node, later, {"after"}}},
+		{"places", indented, [][]string{{"/srv/a.js:1"}, {"/srv/b.js:2"}, {"/srv/c.js:3"}, {"file:///srv/a.js:4", "a()"}}},
 		{"node, below the line of a logger", indented, [][]string{{"ERROR cannot sell", "TicketError: sold out", "    at sell (/srv/tickets/app.js:12:11)"}, {"after"}}},
 		{"ruby", indented, [][]string{{"before"}, ruby, {"after"}}},
 		{"php", indented, [][]string{{"before"}, php, {"after"}}},
