@@ -114,7 +114,10 @@ func (w *wrapper) open(ctx context.Context) (wrap.Sender, error) {
 	if strings.HasPrefix(w.to, "unix:") || strings.Contains(w.to, "://") {
 		return w.dial(ctx, w.to)
 	}
-	if st, err := os.Stat(w.to); err == nil && st.Mode().Type() == fs.ModeSocket {
+	switch st, err := os.Stat(w.to); {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("%s: there is neither a socket nor the state folder of an agent", w.to)
+	case err == nil && st.Mode().Type() == fs.ModeSocket:
 		return w.dial(ctx, "unix:"+w.to)
 	}
 	addresses, err := control.Addresses(ctx, w.to)
