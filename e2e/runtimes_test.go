@@ -49,8 +49,7 @@ func (h *host) saidBy(t *testing.T, n int, program ...string) (ways map[string][
 }
 
 // wantSaid compares records with what they begin with, in any order: what a program says on
-// stdout and on stderr has none. Of a followed file, severities of lines without a word for
-// it are the intake's.
+// stdout and on stderr has none.
 func wantSaid(t *testing.T, ways map[string][]said, want map[string]string) {
 	t.Helper()
 	for way, records := range ways {
@@ -59,7 +58,7 @@ func wantSaid(t *testing.T, ways map[string][]said, want map[string]string) {
 			for text, severity := range want {
 				if strings.HasPrefix(r.Text, text) {
 					found[text] = true
-					if r.Severity != severity && !(severity == "" && r.Severity == map[string]string{"logs": "notice", "local": "error"}[way]) {
+					if r.Severity != severity {
 						t.Errorf("%s: %q is of severity %s", way, r.Text, r.Severity)
 					}
 				}
@@ -104,7 +103,7 @@ public class Feed {
 		"WARNING: hatch sticks": "warning",
 		"SEVERE: tank 4 not fed\njava.lang.IllegalStateException: no krill\n\tat Feed.open(Feed.java:4)\n": "error",
 		"INFO: feeding ends": "info",
-		"Exception in thread \"main\" java.lang.IllegalStateException: no krill\n\tat Feed.open(Feed.java:4)\n": "",
+		"Exception in thread \"main\" java.lang.IllegalStateException: no krill\n\tat Feed.open(Feed.java:4)\n": "error",
 	})
 }
 
@@ -121,8 +120,8 @@ setTimeout(() => { null.sell(); }, 5);
 	ways := h.saidBy(t, 3, "node", h.dir+"/till.js")
 	wantSaid(t, ways, map[string]string{
 		"paper is low":                       "warning",
-		"TypeError: no such ticket\n    at ": "",
-		h.dir + "/till.js:4\nsetTimeout(() => { null.sell(); }, 5);\n                        ^\n\nTypeError: Cannot read": "",
+		"TypeError: no such ticket\n    at ": "error",
+		h.dir + "/till.js:4\nsetTimeout(() => { null.sell(); }, 5);\n                        ^\n\nTypeError: Cannot read": "error",
 	})
 	if all := strings.Join(h.lines("all.log"), "\n"); strings.Count(all, `"till":4,"left":3`) != 2 {
 		t.Errorf("fields are missing in\n%s", all)

@@ -56,6 +56,9 @@ var (
 	signalMark = []byte("[signal ")
 	uncaught   = []byte("Uncaught ")
 	stackTrace = []byte("Stack trace:")
+	javaThread = []byte("Exception in thread ")
+	dotnet     = []byte("Unhandled exception. ")
+	rubyEnd    = []byte("Error)")
 	nodeEnd    = []byte("Node.js v")
 	moreFrames = regexp.MustCompile(`^\.\.\. \d+ (more|common frames omitted)`)
 	// An exception, with its package or without, which a logger writes below its message.
@@ -101,10 +104,20 @@ func (t *trace) goesOn(line []byte) bool {
 		return line[len(line)-1] == ')' || bytes.HasPrefix(line, createdBy) || bytes.HasPrefix(line, signalMark)
 	case t.php && (bytes.HasPrefix(line, stackTrace) || isFrame(line)):
 		return true
-	case t.node && (bytes.HasPrefix(line, nodeEnd) || line[0] == '}'):
+	case t.node && (bytes.HasPrefix(line, nodeEnd) || line[0] == '}' || line[0] == '^'):
 		return true
 	}
 	return bytes.HasPrefix(line, causedBy) || moreFrames.Match(line) || (t.fault || t.node) && exception.Match(line)
+}
+
+// isCrash tells whether an event of several lines is the stack trace of an error that
+// nobody caught: no logger wrote it, and it names no level.
+func (t *trace) isCrash(text []byte) bool {
+	head, _, several := bytes.Cut(text, []byte{'\n'})
+	if !several {
+		return false
+	}
+	return t.golang || t.python || t.over || t.node || t.php || exception.Match(head) || bytes.HasPrefix(head, javaThread) || bytes.HasPrefix(head, dotnet) || bytes.HasSuffix(head, rubyEnd)
 }
 
 // isGoroutine tells whether a line is like "goroutine 18 [running]:".

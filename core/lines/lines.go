@@ -264,6 +264,10 @@ func (m *Maker) record(out *Out, line *Line, text []byte) {
 	if len(s.Decode) == 0 || r.Unparsed {
 		d.Find(r, !s.Join.none())
 	}
+	if s.Join.Indented && !d.Named && m.trace.isCrash(text) {
+		r.Priority = record.MakePriority(r.Facility(), min(r.Severity(), record.Error))
+		d.Named = true
+	}
 	s.Fields.AddTo(out, r)
 	if len(s.Values) > 0 {
 		m.setValues(out, r)

@@ -259,6 +259,34 @@ func TestDecoding(t *testing.T) {
 	}
 }
 
+// Whoever asks for errors wants the crash of a program, too, though its trace names no level.
+func TestATraceThatNamesNoLevelIsAnError(t *testing.T) {
+	for _, c := range []struct{ text, want string }{
+		{"Traceback (most recent call last):\n  File \"/srv/feed.py\", line 3, in <module>\nKeyError: 'krill'", "error"},
+		{"panic: no krill\n\ngoroutine 1 [running]:\nmain.main()", "error"},
+		{"2026/11/25 10:15:00 http: panic serving 127.0.0.1:4000: empty\ngoroutine 18 [running]:", "error"},
+		{"Exception in thread \"main\" java.lang.IllegalStateException: no krill\n\tat Feed.open(Feed.java:4)", "error"},
+		{"java.lang.IllegalStateException: no krill\n\tat Feed.open(Feed.java:4)", "error"},
+		{"TypeError: no such ticket\n    at sell (/srv/till.js:4:15)", "error"},
+		{"/srv/till.js:4\nsell();\n^\n\nTypeError: x", "error"},
+		{"Unhandled exception. System.IO.IOException: x\n   at Feed.Main() in /src/feed.cs:line 9", "error"},
+		{"feed.rb:3:in `feed': no krill (RuntimeError)\n\tfrom feed.rb:7:in `<main>'", "error"},
+		{"DEBUG tried again\n  at once", "debug"},
+		{"KeyError: by itself", "notice"},
+		{"one\n  two", "notice"},
+		{"INFO caught\n  java.lang.IllegalStateException: no krill", "info"},
+	} {
+		m := NewMaker("", &Settings{Default: record.MakePriority(1, record.Notice), Join: Join{Indented: true}})
+		var out Out
+		for _, line := range strings.Split(c.text, "\n") {
+			m.Add(&out, &Line{Text: []byte(line), Received: now})
+		}
+		m.Flush(&out)
+		expect(t, c.text, len(out.Batch.Records), 1)
+		expect(t, c.text, out.Batch.Records[0].Severity().String(), c.want)
+	}
+}
+
 func TestStreamsHaveASeverityUnlessTheTextNamesOne(t *testing.T) {
 	s := Settings{Default: record.MakePriority(16, record.Notice), Streams: true, Stdout: record.Info, Stderr: record.Error}
 	m := NewMaker("", &s)
