@@ -19,7 +19,7 @@ func (a *app) agentCommand() *cobra.Command {
 	var options agent.Options
 	var level string
 	c := &cobra.Command{
-		Use:   "agent",
+		Use:   "agent [--plan FILE]",
 		Short: "Take records in and write them out, in the foreground",
 		Long: `Take records in and write them out as the plan says, in the foreground.
 

@@ -93,6 +93,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	root.PersistentFlags().StringVar(&a.output, "output", "text", "text for people, json for programs")
 	root.AddCommand(a.agentCommand(), a.statusCommand(), a.planCommand(), a.detailCommand(), a.pauseCommand(), a.resumeCommand(), a.traceCommand(), a.doctorCommand(), a.sendCommand(), a.showCommand(), a.followedCommand(), a.containersCommand(), a.wrapCommand(), a.holdPipeCommand(), a.rollCommand(), a.verifyCommand(), a.tendCommand(), a.forecastCommand(), a.demoCommand(),
 		a.serveCommand(), a.accountCommand(), a.tokenCommand(), a.readCommand(), a.countCommand(), a.viewsCommand(), a.casksCommand(), a.caskCommand(), a.storeCommand(), a.importCommand(), a.auditCommand(), a.hostsCommand(), a.acceptCommand(), a.versionCommand())
+	explainArgs(root)
 	root.SetVersionTemplate(versionText(client.ThisVersion()))
 	root.SetArgs(args)
 	root.SetOut(stdout)
@@ -108,6 +109,30 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		fmt.Fprintln(stderr, "oakbarrel:", record.Visible(strings.Join(words, " ")))
 	}
 	return exitCode(err)
+}
+
+// explainArgs has the commands below one say how they are written where they are given
+// arguments that they do not take.
+func explainArgs(parent *cobra.Command) {
+	for _, c := range parent.Commands() {
+		takes := c.Args
+		c.Args = func(c *cobra.Command, args []string) error {
+			switch {
+			case takes(c, args) == nil:
+				return nil
+			case c.HasSubCommands():
+				var names []string
+				for _, sub := range c.Commands() {
+					names = append(names, sub.Name())
+				}
+				return usageError("%s has no command %q; it has %s", c.Name(), args[0], strings.Join(names, ", "))
+			case len(args) == 0:
+				return usageError("something is missing; write: %s", c.UseLine())
+			}
+			return usageError("%s cannot be given %q; write: %s", c.Name(), args, c.UseLine())
+		}
+		explainArgs(c)
+	}
 }
 
 func exitCode(err error) int {

@@ -64,7 +64,9 @@ func TestPlanCheck(t *testing.T) {
 	h.setPlan(strings.Replace(lantern, "severity at most info", "app is pumpd", 1))
 	expect(t, 0, ":5:11: warning: this condition can never hold; ", "", "plan", "check", h.plan)
 	expect(t, 3, "", "no such file", "plan", "check", h.plan+"x")
-	expect(t, 2, "", "accepts 1 arg", "plan", "check")
+	expect(t, 2, "", "something is missing; write: oakbarrel plan check FILE", "plan", "check")
+	expect(t, 2, "", `plan has no command "chk"; it has check, compare`, "plan", "chk")
+	expect(t, 2, "", `agent cannot be given ["plan.yaml"]; write: oakbarrel agent [--plan FILE]`, "agent", "plan.yaml")
 }
 
 type explanation struct {
