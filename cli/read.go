@@ -226,8 +226,9 @@ func (a *app) oneLineFlag(c *cobra.Command) {
 	c.Flags().BoolVar(&a.oneLine, "one-line", false, "keep each record on one line; else a text of several stands on as many, at a terminal")
 }
 
-// indent stands before the lines of a text behind the first.
-const indent = "\n    "
+// indent stands before the lines of a text behind the first, and in the place of a tab
+// with which such a line begins.
+const indent = "    "
 
 // recordText writes a record for people: time, severity, host, app, text, and its fields.
 func recordText(r *record.Record, severalLines bool) []byte {
@@ -241,20 +242,30 @@ func recordText(r *record.Record, severalLines bool) []byte {
 		text = fmt.Appendf(text, "[peer %d]", r.Peer.PID)
 	}
 	text = append(text, ": "...)
-	if severalLines {
-		for i, line := range bytes.Split(r.Text, []byte{'\n'}) {
-			if i > 0 {
-				text = append(text, indent...)
-			}
-			text = record.AppendVisible(text, bytes.TrimSuffix(line, []byte{'\r'}))
-		}
+	gap := " "
+	if severalLines && bytes.IndexByte(r.Text, '\n') >= 0 {
+		text, gap = appendLines(text, r.Text), "\n"+indent
 	} else {
 		text = record.AppendVisible(text, r.Text)
 	}
 	if r.HasFields() {
-		text = r.Fields().Root().AppendJSON(append(text, ' '))
+		text = r.Fields().Root().AppendJSON(append(text, gap...))
 	}
 	return text
+}
+
+// appendLines writes a text on as many lines as it has.
+func appendLines(dst, text []byte) []byte {
+	for i, line := range bytes.Split(text, []byte{'\n'}) {
+		if i > 0 {
+			dst = append(append(dst, '\n'), indent...)
+		}
+		for ; len(line) > 0 && line[0] == '\t'; line = line[1:] {
+			dst = append(dst, indent...)
+		}
+		dst = record.AppendVisible(dst, bytes.TrimSuffix(line, []byte{'\r'}))
+	}
+	return dst
 }
 
 func orDash(v []byte) []byte {

@@ -284,7 +284,9 @@ func (s *shower) print(line []byte) error {
 	} else {
 		s.line = record.AppendVisible(s.line, line)
 		if s.severalLines() && len(line) > 0 && line[0] != '{' {
-			s.line = bytes.ReplaceAll(s.line, []byte(`\n`), []byte(indent)) // as forms write the end of a line
+			for _, mark := range []struct{ written, shown string }{{`\n\t`, "\n" + indent + indent}, {`\n`, "\n" + indent}} { // as forms write the end of a line
+				s.line = bytes.ReplaceAll(s.line, []byte(mark.written), []byte(mark.shown))
+			}
 		}
 	}
 	_, err := s.out.Write(append(s.line, '\n'))

@@ -41,7 +41,7 @@ func TestPictures(t *testing.T) {
 		b.size(1280, 800)
 		b.open("/")
 		b.waitForText("tide-gw")
-		b.waitFor("document.querySelectorAll('figure [role=img] > div').length === 60")
+		b.waitFor("document.querySelectorAll('figure [role=slider] > div').length === 60")
 		b.picture("console-today-" + theme)
 		b.open("/logs?range=1h&q=severity+at+least+warning")
 		b.waitForText(" shown")
