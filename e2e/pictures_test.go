@@ -51,7 +51,7 @@ func TestPictures(t *testing.T) {
 		b.picture("console-logs-" + theme)
 		b.open("/casks/gateway")
 		b.waitForText("What it keeps")
-		b.waitForText("Lantern Bay")
+		b.waitForText("tide-gw")
 		b.picture("console-cask-" + theme)
 		b.open("/access")
 		b.waitForText("Who did or read what")
