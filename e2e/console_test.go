@@ -445,7 +445,13 @@ func TestTheConsole(t *testing.T) {
 		b.open(path)
 		b.waitFor("document.querySelector('main')?.innerText.length > 20")
 		b.fits(name + ", 390 wide")
+		if !b.is("document.querySelector('nav').offsetHeight < 50") {
+			t.Errorf("%s, 390 wide: the navigation has more than one line", name)
+		}
 	}
+	b.open("/logs?range=24h&q=app+is+ticketd")
+	b.waitFor("document.querySelector('[role=option]')?.innerText.includes('kelp-01')") // also where it is narrow
+	b.waitFor("[...document.querySelectorAll('[role=option]')].every((x, i, all) => i === 0 || x.getBoundingClientRect().top >= all[i - 1].getBoundingClientRect().bottom - 1)")
 	b.size(1280, 800)
 	b.click("header button:last-child")
 	b.waitForText("Sign in to read")

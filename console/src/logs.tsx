@@ -151,7 +151,9 @@ export default function Logs() {
 function List({ list, open, live, onOpen, onEnd }: { list: Rec[]; open: Rec | null; live: boolean; onOpen: (r: Rec) => void; onEnd?: () => void }) {
   const box = useRef<HTMLDivElement>(null);
   const atEnd = useRef(true);
-  const rows = useVirtualizer({ count: list.length, getScrollElement: () => box.current, estimateSize: () => 24, overscan: 20 });
+  const narrow = useNarrow();
+  const rows = useVirtualizer({ count: list.length, getScrollElement: () => box.current, estimateSize: () => (narrow ? 46 : 24), overscan: 20 });
+  useEffect(() => rows.measure(), [rows, narrow]);
   const last = rows.getVirtualItems().at(-1)?.index ?? 0;
   useEffect(() => {
     if (list.length > 0 && last > list.length - 200) onEnd?.();
@@ -184,7 +186,7 @@ function List({ list, open, live, onOpen, onEnd }: { list: Rec[]; open: Rec | nu
               role="option"
               tabIndex={0}
               aria-selected={r === open}
-              className={`absolute left-0 flex w-full cursor-pointer items-center gap-2 px-3 sm:gap-3 text-sm hover:bg-wash sm:px-5 ${r === open ? "bg-wash" : ""}`}
+              className={`absolute left-0 flex w-full cursor-pointer flex-wrap content-center items-center gap-x-2 px-3 text-sm hover:bg-wash sm:gap-x-3 sm:px-5 md:flex-nowrap ${r === open ? "bg-wash" : ""}`}
               style={{ height: row.size, transform: `translateY(${row.start}px)` }}
               onClick={() => onOpen(r)}
               onKeyDown={(e) => e.key === "Enter" && onOpen(r)}
@@ -193,14 +195,27 @@ function List({ list, open, live, onOpen, onEnd }: { list: Rec[]; open: Rec | nu
                 {time && (otherDays ? day(time).slice(5) + " " : "")}{time && clock(time)}<span className="hidden sm:inline">{time && clock(time, true).slice(8)}</span>
               </span>
               <span className="w-24 shrink-0"><Severity name={r.severity} /></span>
-              <span className="hidden w-44 shrink-0 truncate text-soft md:inline">{r.host ?? "-"} <span className="text-ink">{r.app ?? "-"}</span></span>
-              <span className="truncate font-mono">{r.text}</span>
+              <span className="min-w-0 flex-1 truncate text-soft md:w-44 md:flex-none">{r.host ?? "-"} <span className="text-ink">{r.app ?? "-"}</span></span>
+              <span className="w-full truncate font-mono md:w-auto">{r.text}</span>
             </div>
           );
         })}
       </div>
     </div>
   );
+}
+
+// useNarrow tells whether a record takes two lines, as the breakpoint md has it.
+function useNarrow() {
+  const [narrow, setNarrow] = useState(false);
+  useEffect(() => {
+    const query = window.matchMedia("(max-width: 767px)");
+    const look = () => setNarrow(query.matches);
+    look();
+    query.addEventListener("change", look);
+    return () => query.removeEventListener("change", look);
+  }, []);
+  return narrow;
 }
 
 // useLive collects what is committed from now on. Paused, it goes on collecting and shows it later.

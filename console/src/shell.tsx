@@ -29,12 +29,12 @@ export function Shell({ account }: { account: Account }) {
     window.addEventListener("keydown", press);
     return () => window.removeEventListener("keydown", press);
   }, []);
-  const link = ({ isActive }: { isActive: boolean }) => `px-3 py-1.5 rounded ${isActive ? "bg-wash text-amber font-semibold" : "text-soft hover:text-ink"}`;
+  const link = ({ isActive }: { isActive: boolean }) => `rounded px-1.5 py-1.5 text-sm sm:px-3 sm:text-base ${isActive ? "bg-wash text-amber font-semibold" : "text-soft hover:text-ink"}`;
   return (
     <div className="flex h-full flex-col">
       <header className="flex flex-wrap items-center gap-x-2 border-b border-line bg-sheet px-3 py-1.5 sm:px-5">
         <span className="mr-2 text-lg font-semibold tracking-tight">Oak Barrel</span>
-        <nav className="flex flex-wrap gap-1">
+        <nav className="order-last flex w-full justify-between overflow-x-auto sm:order-none sm:w-auto sm:justify-start sm:gap-1">
           <NavLink to="/" end className={link}>Today</NavLink>
           <NavLink to="/hosts" className={link}>Hosts</NavLink>
           <NavLink to="/plans" className={link}>Plans</NavLink>
@@ -44,7 +44,7 @@ export function Shell({ account }: { account: Account }) {
           <NavLink to="/access" className={link}>Access</NavLink>
         </nav>
         <span className="ml-auto hidden text-sm text-soft sm:inline">times at {offset(new Date())}</span>
-        <button className="rounded px-2 py-1 text-sm text-soft hover:text-ink" onClick={() => setHelp(true)} aria-label="show the keys">?</button>
+        <button className="ml-auto rounded px-2 py-1 text-sm text-soft hover:text-ink sm:ml-0" onClick={() => setHelp(true)} aria-label="show the keys">?</button>
         <button className="flex items-center gap-1.5 rounded px-2 py-1 text-sm text-soft hover:text-ink" onClick={() => signOut().finally(() => client.resetQueries())}>
           <LogOut size={15} aria-hidden /> {account.name}
         </button>
