@@ -236,7 +236,10 @@ const timeWidth = len("2026-11-25T10:15:00.000000Z")
 // recordText writes a record for people: time, severity, host, app, text, and its fields.
 func recordText(r *record.Record, severalLines bool) []byte {
 	text := r.Time.Append(nil, 6)
-	text = fmt.Appendf(text, "%*s %-9s ", max(0, timeWidth-len(text)), "", r.Severity())
+	if severalLines { // to stand in columns
+		text = fmt.Appendf(text, "%*s", max(0, timeWidth-len(text)), "")
+	}
+	text = fmt.Appendf(text, " %-9s ", r.Severity())
 	text = record.AppendVisible(text, orDash(r.Host))
 	text = record.AppendVisible(append(text, ' '), orDash(r.App))
 	if r.ProcID != nil {

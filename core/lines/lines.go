@@ -264,7 +264,7 @@ func (m *Maker) record(out *Out, line *Line, text []byte) {
 	if len(s.Decode) == 0 || r.Unparsed {
 		d.Find(r, !s.Join.none())
 	}
-	if s.Join.Indented && !d.Named && m.trace.isCrash(text) {
+	if s.Join.Indented && !s.Streams && !d.Named && m.trace.isCrash(text) { // streams have severities of their own
 		r.Priority = record.MakePriority(r.Facility(), min(r.Severity(), record.Error))
 		d.Named = true
 	}

@@ -47,7 +47,7 @@ picture containers 'oakbarrel containers --state lantern-bay/tide-gw/state'
 grep -n -A8 -B3 -m1 ERROR lantern-bay/reef-02/planner/planner.log | sed 's/^[0-9]*[:-]//' >sample.log
 picture try 'oakbarrel plan try lantern-bay/reef-02/plan.yaml --intake feeds --file sample.log'
 eval "$(grep -o 'export OAKBARREL.*' demo.txt)"
-picture read "oakbarrel read --since 1h --where 'severity at least error' --limit 7; echo; oakbarrel count --since 1h --where 'severity at least error' --by app; echo; oakbarrel cask show gateway"
+picture read "oakbarrel read --since 1h --where 'severity at least error' --limit 3; echo; oakbarrel count --since 1h --where 'severity at least error' --by app; echo; oakbarrel cask show gateway"
 
 cd "$pictures/../.."
 OAKBARREL_PICTURES=$work go test -count=1 ./e2e -run Pictures
