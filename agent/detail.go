@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"oakbarrel/agent/intake"
 	"oakbarrel/agent/state"
 	"oakbarrel/client"
 	"oakbarrel/core/plan"
@@ -60,7 +61,7 @@ func (a *Agent) withDetails(p *plan.Plan, details []client.Detail) (t *route.Tab
 	for i := range details {
 		d := &details[i]
 		if d.Rule == "" {
-			d.From = severityOf(a.level).String()
+			d.From = intake.SeverityOf(a.level).String()
 			continue
 		}
 		rule := slices.Index(t.Names(), d.Rule)
@@ -86,17 +87,24 @@ func (a *Agent) CloseDetail(rule string) (closed bool, err error) {
 
 // closeExpired closes the windows whose time is over.
 func (a *Agent) closeExpired() {
+	a.atItsTime(func(now time.Time) {
+		if _, err := a.closeDetails(func(d client.Detail) bool { return !d.Until.After(now) }); err != nil {
+			a.log.Error("that a detail window is closed cannot be written down", "why", err)
+		}
+	})
+}
+
+// atItsTime ends, with the lock, what an agent does for a while only; not in an agent that
+// stops, as the state folder may be another's by then.
+func (a *Agent) atItsTime(end func(now time.Time)) {
 	a.changing.Lock()
 	defer a.changing.Unlock()
 	if a.stopping {
-		return // the state folder may be another's by then
+		return
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	now := time.Now()
-	if _, err := a.closeDetails(func(d client.Detail) bool { return !d.Until.After(now) }); err != nil {
-		a.log.Error("that a detail window is closed cannot be written down", "why", err)
-	}
+	end(time.Now())
 }
 
 func (a *Agent) closeDetails(which func(client.Detail) bool) (closed bool, err error) {
@@ -141,18 +149,6 @@ func (a *Agent) keepDetails(p *plan.Plan, details []client.Detail) {
 
 // ownLevels are the severities that the agent's own log has.
 var ownLevels = []record.Severity{record.Debug, record.Info, record.Warning, record.Error}
-
-func severityOf(l slog.Level) record.Severity {
-	switch {
-	case l >= slog.LevelError:
-		return record.Error
-	case l >= slog.LevelWarn:
-		return record.Warning
-	case l >= slog.LevelInfo:
-		return record.Info
-	}
-	return record.Debug
-}
 
 // setLevel has the agent's own log tell what its window says, or else what it did at first.
 func (a *Agent) setLevel() {

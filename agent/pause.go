@@ -30,8 +30,9 @@ func (a *Agent) Pause(what client.Pause, span time.Duration) (client.Pause, erro
 	what.Since, what.Until = now, now.Add(span)
 	a.mu.Lock()
 	defer a.mu.Unlock()
+	_, hasOutlet := a.plan.Outlet(what.Outlet)
 	switch {
-	case what.Outlet != "" && !slices.ContainsFunc(a.plan.Outlets, func(o plan.Outlet) bool { return o.Name == what.Outlet }):
+	case what.Outlet != "" && !hasOutlet:
 		return what, fmt.Errorf("the plan has no outlet %q", what.Outlet)
 	case what.Rule != "" && !slices.Contains(a.plan.Table.Names(), what.Rule):
 		return what, fmt.Errorf("the plan has no rule %q", what.Rule)
@@ -71,17 +72,11 @@ func (a *Agent) resume(which func(client.Pause) bool) (resumed bool, err error) 
 
 // endPauses ends those whose time is over.
 func (a *Agent) endPauses() {
-	a.changing.Lock()
-	defer a.changing.Unlock()
-	if a.stopping {
-		return // the state folder may be another's by then
-	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	now := time.Now()
-	if _, err := a.resume(func(p client.Pause) bool { return !p.Until.After(now) }); err != nil {
-		a.log.Error("that a pause is over cannot be written down", "why", err)
-	}
+	a.atItsTime(func(now time.Time) {
+		if _, err := a.resume(func(p client.Pause) bool { return !p.Until.After(now) }); err != nil {
+			a.log.Error("that a pause is over cannot be written down", "why", err)
+		}
+	})
 }
 
 // setPauses puts pauses in force. It is called with the lock.
@@ -108,7 +103,8 @@ func (a *Agent) pauseOutlet(o outlet.Outlet) {
 func (a *Agent) keepPauses(p *plan.Plan) {
 	now := time.Now()
 	a.pauses = slices.DeleteFunc(a.pauses, func(pause client.Pause) bool {
-		known := slices.Contains(p.Table.Names(), pause.Rule) || slices.ContainsFunc(p.Outlets, func(o plan.Outlet) bool { return o.Name == pause.Outlet })
+		_, known := p.Outlet(pause.Outlet)
+		known = known || slices.Contains(p.Table.Names(), pause.Rule)
 		if !known {
 			a.log.Warn("a pause is over, because the plan has changed", "outlet", pause.Outlet, "rule", pause.Rule)
 		}

@@ -31,6 +31,14 @@ func (a *app) detailCommand() *cobra.Command {
 	return c
 }
 
+// oneWindow refuses what names no window, or two.
+func oneWindow(rule string, own bool) error {
+	if own == (rule != "") {
+		return usageError("a window is of a rule, or of the agent's own log; write --rule NAME, or --own")
+	}
+	return nil
+}
+
 func (a *app) detailOpenCommand() *cobra.Command {
 	var state, rule, to string
 	var own bool
@@ -55,8 +63,8 @@ error.`,
 			if span < time.Second || span > 24*time.Hour {
 				return usageError("--for is from 1s to 24h")
 			}
-			if own == (rule != "") {
-				return usageError("a window is of a rule, or of the agent's own log; write --rule NAME, or --own")
+			if err := oneWindow(rule, own); err != nil {
+				return err
 			}
 			d, err := control.OpenDetail(c.Context(), state, rule, to, span)
 			if err != nil {
@@ -92,8 +100,8 @@ func (a *app) detailCloseCommand() *cobra.Command {
   oakbarrel detail close --own`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			if own == (rule != "") {
-				return usageError("a window is of a rule, or of the agent's own log; write --rule NAME, or --own")
+			if err := oneWindow(rule, own); err != nil {
+				return err
 			}
 			closed, err := control.CloseDetail(c.Context(), state, rule)
 			if err != nil {

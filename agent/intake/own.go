@@ -85,7 +85,7 @@ func (o *OwnLog) add(r slog.Record, attrs []slog.Attr) {
 		add(a)
 	}
 	r.Attrs(add)
-	own := ownRecord{r.Time, severityOf(r.Level), r.Message, append(data, ']')}
+	own := ownRecord{r.Time, SeverityOf(r.Level), r.Message, append(data, ']')}
 	select {
 	case o.queue <- own:
 	default:
@@ -93,7 +93,8 @@ func (o *OwnLog) add(r slog.Record, attrs []slog.Attr) {
 	}
 }
 
-func severityOf(l slog.Level) record.Severity {
+// SeverityOf is the severity of a record of the agent's own log.
+func SeverityOf(l slog.Level) record.Severity {
 	switch {
 	case l >= slog.LevelError:
 		return record.Error

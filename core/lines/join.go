@@ -33,9 +33,10 @@ type trace struct {
 
 // start looks at the first line of an event.
 func (t *trace) start(line []byte) {
+	place := isPlace(line)
 	*t = trace{
 		fault: isFault(line), python: bytes.HasPrefix(line, traceback), golang: bytes.HasPrefix(line, goPanic) || bytes.HasPrefix(line, goFatal) || isGoroutine(line),
-		node: isPlace(line), code: isPlace(line), php: bytes.Contains(line, uncaught), two: decode.HeadOfTwo(line),
+		node: place, code: place, php: bytes.Contains(line, uncaught), two: decode.HeadOfTwo(line),
 	}
 }
 
