@@ -60,7 +60,7 @@ type fleet struct {
 
 const (
 	fleetSize    = 100
-	fleetBatches = 8
+	fleetBatches = 32 // some seconds of work
 )
 
 func newFleet(b *testing.B, s *store) *fleet {
@@ -73,6 +73,15 @@ func newFleet(b *testing.B, s *store) *fleet {
 	return f
 }
 
+// at returns records of the time at which a host comes to a number, ten a second.
+func (f *fleet) at(first uint64) []record.Record {
+	records := slices.Clone(f.records)
+	for i := range records {
+		records[i].Time.Sec += int64(first+uint64(i)) / 10
+	}
+	return records
+}
+
 // send has each host send some batches, and returns how long all take.
 func (f *fleet) send(b *testing.B) time.Duration {
 	var group sync.WaitGroup
@@ -80,7 +89,7 @@ func (f *fleet) send(b *testing.B) time.Duration {
 	for n, c := range f.clients {
 		group.Go(func() {
 			for range fleetBatches {
-				payloads, sizes := pack(f.records, f.next[n])
+				payloads, sizes := pack(f.at(f.next[n]), f.next[n])
 				head := headOf(f.next[n], payloads[0], sizes[0])
 				for {
 					_, err := c.SendBatch(context.Background(), fmt.Sprintf("%032x", 5000+n), "centre", "bench", head, payloads[0])

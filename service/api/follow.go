@@ -66,7 +66,7 @@ func (a *API) follow(ctx context.Context, in *Range) (*huma.StreamResponse, erro
 	}
 	q.Limit, q.OldestFirst = math.MaxInt, true
 	who := visitor(ctx).Owner()
-	if a.live.take(who, mostLive, mostLiveEach) != nil {
+	if !a.live.take(who, mostLive, mostLiveEach) {
 		return nil, tooManyReaders()
 	}
 	wake, end := a.Hub.follow(q.Casks)

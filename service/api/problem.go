@@ -11,7 +11,6 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"oakbarrel/client"
-	"oakbarrel/service/search"
 )
 
 // problem is an answer that says what is wrong, and how to mend it.
@@ -32,12 +31,8 @@ func withHeader(p *client.Problem, name, value string) error {
 	return huma.ErrorWithHeaders(p, http.Header{name: {value}})
 }
 
-// unavailable is the problem that the database cannot do what it should now, or that
-// a search asks for more than can be held.
+// unavailable is the problem that the database cannot do what it should now.
 func (a *API) unavailable(ctx context.Context, err error) error {
-	if errors.Is(err, search.ErrTooMuch) {
-		return problem(http.StatusBadRequest, err.Error(), "")
-	}
 	why, mend := "the database does not answer", "the service goes on by itself once it does"
 	var refusal *mysql.MySQLError
 	if errors.As(err, &refusal) {

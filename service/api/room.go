@@ -117,8 +117,8 @@ func (b *body) readPiece(from io.Reader, announced int64) (more bool, err error)
 	b.taken += bodyPiece
 	if b.Len() == 0 {
 		b.Grow(bodyPiece + bytes.MinRead)
-	} else if rest := announced - int64(b.Len()); rest > 0 && b.Available() < int(rest) { // it sends what it has announced
-		b.Grow(int(rest) + bytes.MinRead)
+	} else if rest := announced - int64(b.Len()); rest > 0 && b.Available() < int(min(rest, bodyPiece)) { // no more than it has sent, and not what it only announces
+		b.Grow(min(int(rest), b.Len()) + bytes.MinRead)
 	}
 	n, err := io.CopyN(&b.Buffer, from, bodyPiece)
 	switch {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"runtime"
+	"slices"
 	"sync"
 	"time"
 
@@ -23,29 +24,40 @@ const (
 // mostSeats is how many such requests run at a time; of one visitor half as many.
 func mostSeats() int { return max(8, 4*runtime.GOMAXPROCS(0)) }
 
-// seats shares something out by visitor. The zero value is ready. It may be used by
+// seats shares something out by visitor. Visitors who wait have their turn one after the
+// other, however many requests each has. The zero value is ready. It may be used by
 // several goroutines at a time.
 type seats struct {
-	mu      sync.Mutex
-	taken   int
-	by      map[string]int
-	changed chan struct{} // closed when one has left
+	mu    sync.Mutex
+	taken int
+	by    map[string]int
+	lines map[string][]*waiter // requests that wait, the first of a visitor first
+	turns []string             // the visitors of lines, in the order of their turns
 }
 
-// take takes a seat, where there is one of so many, and of so many of one visitor. Else
-// it returns a channel that is closed once somebody has left.
-func (s *seats) take(who string, most, each int) (changed <-chan struct{}) {
+type waiter struct {
+	most, each int
+	seated     chan struct{} // closed once it has its seat
+}
+
+// take takes a seat, where there is one of so many, and of so many of one visitor.
+func (s *seats) take(who string, most, each int) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.by == nil {
-		s.by, s.changed = map[string]int{}, make(chan struct{})
-	}
+	return s.has(who, most, each)
+}
+
+// has is take, called with the lock.
+func (s *seats) has(who string, most, each int) bool {
 	if s.taken >= most || s.by[who] >= each {
-		return s.changed
+		return false
+	}
+	if s.by == nil {
+		s.by = map[string]int{}
 	}
 	s.taken++
 	s.by[who]++
-	return nil
+	return true
 }
 
 func (s *seats) leave(who string) {
@@ -55,22 +67,61 @@ func (s *seats) leave(who string) {
 	if s.by[who]--; s.by[who] == 0 {
 		delete(s.by, who)
 	}
-	close(s.changed)
-	s.changed = make(chan struct{})
+	for at := 0; at < len(s.turns); {
+		next := s.turns[at]
+		line := s.lines[next]
+		if !s.has(next, line[0].most, line[0].each) {
+			at++
+			continue
+		}
+		close(line[0].seated)
+		s.turns = slices.Delete(s.turns, at, at+1)
+		if s.lines[next] = line[1:]; len(line) > 1 {
+			s.turns = append(s.turns, next)
+		} else {
+			delete(s.lines, next)
+		}
+	}
 }
 
 // wait takes a seat, and waits for one if need be, until ctx ends.
 func (s *seats) wait(ctx context.Context, who string, most, each int) error {
-	for {
-		changed := s.take(who, most, each)
-		if changed == nil {
-			return nil
+	s.mu.Lock()
+	if s.has(who, most, each) {
+		s.mu.Unlock()
+		return nil
+	}
+	w := &waiter{most, each, make(chan struct{})}
+	if s.lines == nil {
+		s.lines = map[string][]*waiter{}
+	}
+	if s.lines[who] = append(s.lines[who], w); len(s.lines[who]) == 1 {
+		s.turns = append(s.turns, who)
+	}
+	s.mu.Unlock()
+	select {
+	case <-w.seated:
+		return nil
+	case <-ctx.Done():
+		s.giveUp(who, w)
+		return ctx.Err()
+	}
+}
+
+// giveUp takes one that waits out of its line, or off the seat that it has got meanwhile.
+func (s *seats) giveUp(who string, w *waiter) {
+	s.mu.Lock()
+	at := slices.Index(s.lines[who], w)
+	if at >= 0 {
+		s.lines[who] = slices.Delete(s.lines[who], at, at+1)
+		if len(s.lines[who]) == 0 {
+			delete(s.lines, who)
+			s.turns = slices.DeleteFunc(s.turns, func(of string) bool { return of == who })
 		}
-		select {
-		case <-changed:
-		case <-ctx.Done():
-			return ctx.Err()
-		}
+	}
+	s.mu.Unlock()
+	if at < 0 {
+		s.leave(who)
 	}
 }
 

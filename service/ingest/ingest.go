@@ -138,6 +138,7 @@ var ErrFork = errors.New("other records are committed under these numbers: this 
 type Queue struct {
 	db      *gorm.DB
 	waiting chan *job
+	late    []*job // which gather has put off, for the next transactions
 	commits func(casks []uint64)
 }
 
@@ -150,8 +151,9 @@ type job struct {
 
 // The most that one transaction takes.
 const (
-	maxJobs  = 64
-	maxBytes = 32 << 20
+	maxJobs    = 64
+	maxBytes   = 32 << 20
+	maxMinutes = 1024 // rows of counts; a usual batch is of one or two
 )
 
 // NewQueue returns a queue that runs until ctx ends. After each commit it
@@ -203,6 +205,12 @@ func (q *Queue) try(ctx context.Context, b *Batch) (confirmed client.Confirmed, 
 
 func (q *Queue) run(ctx context.Context) {
 	for {
+		if len(q.late) > 0 {
+			first := q.late[0]
+			q.late = q.late[1:]
+			q.commitAll(q.gather(first))
+			continue
+		}
 		select {
 		case <-ctx.Done():
 			return
@@ -212,13 +220,18 @@ func (q *Queue) run(ctx context.Context) {
 	}
 }
 
-// gather takes what waits beside the first.
+// gather takes what waits beside the first. Batches of many minutes are slow to count:
+// where there are several, those that came later are put off.
 func (q *Queue) gather(first *job) []*job {
-	jobs, size := []*job{first}, len(first.batch.Payload)
+	jobs, size, minutes := []*job{first}, len(first.batch.Payload), len(first.batch.counts)
 	for len(jobs) < maxJobs && size < maxBytes {
 		select {
 		case j := <-q.waiting:
-			jobs, size = append(jobs, j), size+len(j.batch.Payload)
+			if of := len(j.batch.counts); of > 2 && minutes+of > maxMinutes {
+				q.late = append(q.late, j)
+				continue
+			}
+			jobs, size, minutes = append(jobs, j), size+len(j.batch.Payload), minutes+len(j.batch.counts)
 		default:
 			return jobs
 		}

@@ -55,9 +55,13 @@ type opened[T any] struct {
 	err   error
 }
 
-// quickBlocks are opened at once. Searches that need more share half of the cores for
-// the others, so that those who write, and who want little, have theirs.
-const quickBlocks = 64
+// A search opens quickBlocks at once, where it wants no more than quickRecords. Those
+// that need or want more share half of the cores for the others, so that those who
+// write, and who want little, have theirs.
+const (
+	quickBlocks  = 64
+	quickRecords = 20_000
+)
 
 // eachBlock opens the blocks that may hold a hit, as many at a time as there
 // are processors, and gives what find returns of each to use, in the order of
@@ -77,7 +81,7 @@ func eachBlock[T any](ctx context.Context, s *Store, q *Query, heads []head, fin
 			o := &opened[T]{head: h, ready: make(chan struct{})}
 			ahead = append(ahead, o)
 			started++
-			patient := started > quickBlocks
+			patient := started > quickBlocks || q.Limit > quickRecords
 			running.Go(func() {
 				defer close(o.ready)
 				if patient {

@@ -8,9 +8,11 @@
 package search
 
 import (
+	"cmp"
 	"context"
 	"runtime"
 	"slices"
+	"sync"
 
 	"gorm.io/gorm"
 
@@ -23,6 +25,8 @@ import (
 type Store struct {
 	db     *gorm.DB
 	blocks recent // unpacked: who pages through records comes again
+
+	mostWaiting int // of a search, 0 for the usual
 
 	patient chan struct{} // has room for as many as open blocks of long searches at a time
 }
@@ -43,16 +47,28 @@ type Hit struct {
 // Search calls each with the records that meet the query, in order, until it
 // has called Limit times, or each returns an error, which it returns.
 func (s *Store) Search(ctx context.Context, q Query, each func(Hit) error) error {
+	q.Damaged = once(q.Damaged)
+	for {
+		cut, err := s.pass(ctx, &q, each)
+		if err != nil || cut == nil || q.Limit == 0 {
+			return err
+		}
+		q.After = cut
+	}
+}
+
+// pass is Search up to the place that it returns, nil where it came to the end: of
+// records that overlap in time it holds a bounded part. It takes what it found off
+// the limit.
+func (s *Store) pass(ctx context.Context, q *Query, each func(Hit) error) (cut *Place, err error) {
 	heads, err := q.heads(ctx, s.db)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	waiting := waiting{q: &q}
+	waiting := waiting{q: q, most: cmp.Or(s.mostWaiting, mostWaiting)}
 	left := q.Limit
-	return eachBlock(ctx, s, &q, heads, q.hits, func(hits []Hit, next *head) (bool, error) {
-		if err := waiting.add(hits); err != nil {
-			return false, err
-		}
+	err = eachBlock(ctx, s, q, heads, q.hits, func(hits []Hit, next *head) (bool, error) {
+		waiting.add(hits)
 		for left > 0 {
 			hit, some := waiting.next(next)
 			if !some {
@@ -63,8 +79,23 @@ func (s *Store) Search(ctx context.Context, q Query, each func(Hit) error) error
 			}
 			left--
 		}
-		return left > 0, nil
+		return left > 0 && !waiting.last(next), nil
 	})
+	q.Limit = left
+	return waiting.cut, err
+}
+
+// once lets each block be told once only. It may be nil.
+func once(damaged func(uint64, error)) func(uint64, error) {
+	if damaged == nil {
+		return nil
+	}
+	var known sync.Map
+	return func(block uint64, err error) {
+		if _, again := known.LoadOrStore(block, true); !again {
+			damaged(block, err)
+		}
+	}
 }
 
 // hits returns the records of a block that meet the query, no more than its
