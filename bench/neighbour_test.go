@@ -33,7 +33,7 @@ func BenchmarkBesideABadNeighbour(b *testing.B) {
 			n := newNeighbour(b, s)
 			for b.Loop() {
 				var left []float64
-				for range 5 {
+				for range 3 {
 					alone := f.send(b)
 					ctx, cancel := context.WithCancel(context.Background())
 					misbehave(n, ctx)
@@ -60,7 +60,7 @@ type fleet struct {
 
 const (
 	fleetSize    = 100
-	fleetBatches = 32 // some seconds of work
+	fleetBatches = 128 // twenty seconds or more: a neighbour is told by what it costs for as long as it stays
 )
 
 func newFleet(b *testing.B, s *store) *fleet {

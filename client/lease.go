@@ -19,7 +19,22 @@ type Lease struct {
 	Runs      []spool.Run `json:"runs" maxItems:"256" doc:"that the agent's folder has had, the newest last"`
 	Store     string      `json:"store" maxLength:"32" doc:"the store that the numbers were confirmed by, empty for none"`
 	Machine   string      `json:"machine" maxLength:"64" doc:"a hash of what tells machines apart"`
+	Older     []Older     `json:"older,omitempty" maxItems:"32" doc:"generations of the feed before this one, and how far they were confirmed"`
 	Look      bool        `json:"look,omitempty" doc:"compare alone, and give nothing"`
+}
+
+// Older is a generation of a feed that ended with a number.
+type Older struct {
+	Generation string `json:"generation" pattern:"^([0-9a-f]{32})?$"`
+	Base       uint64 `json:"base"`
+	Last       uint64 `json:"last"`
+}
+
+// Gone are numbers that the store had confirmed and does not have any more.
+type Gone struct {
+	Generation string `json:"generation"`
+	First      uint64 `json:"first"`
+	Last       uint64 `json:"last"`
 }
 
 // Leased answers a lease.
@@ -29,8 +44,9 @@ type Leased struct {
 	Confirmed uint64      `json:"confirmed"` // the last number of the feed that is committed
 	Link      string      `json:"link"`      // of the last batch, which the next one names
 	Account   FeedAccount `json:"account"`
-	MostBytes int64       `json:"most_bytes"` // of a block
-	Fork      *Fork       `json:"fork"`       // the folder is not the one that the store knows; nothing is given
+	Gone      []Gone      `json:"gone,omitempty"` // of the older generations, which is declared lost now
+	MostBytes int64       `json:"most_bytes"`     // of a block
+	Fork      *Fork       `json:"fork"`           // the folder is not the one that the store knows; nothing is given
 }
 
 // Fork says where the numbers of an agent and those of the store part: the agent's

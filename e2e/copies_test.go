@@ -476,6 +476,62 @@ func TestADatabaseThatIsSetBackIsTold(t *testing.T) {
 	}
 }
 
+// What a folder had delivered before it was set back is told as lost, too, where the
+// database is set back afterwards: no folder has it any more.
+func TestADatabaseThatIsSetBackBehindAFolderIsTold(t *testing.T) {
+	s := newStore(t)
+	h := s.host("gateway", s.token("gateway", "write"))
+	h.start()
+	h.sendNumbers(1, 100)
+	h.allDelivered()
+	h.stop()
+	s.kill()
+	s.db.Stop()
+	data, dump, older := filepath.Join(s.dir, "db"), filepath.Join(s.dir, "dump"), filepath.Join(h.dir, "older")
+	copyTo(t, data, dump)
+	copyTo(t, h.state, older)
+	restart := func() {
+		t.Helper()
+		if err := s.db.Restart(context.Background()); err != nil {
+			t.Fatal(err)
+		}
+		s.start()
+	}
+	restart()
+	h.start()
+	h.sendNumbers(101, 200)
+	h.allDelivered()
+	h.stop()
+	os.RemoveAll(h.state)
+	copyTo(t, older, h.state)
+	h.start()
+	h.sendNumbers(201, 300)
+	h.allDelivered()
+	s.kill()
+	s.db.Stop()
+	os.RemoveAll(data)
+	copyTo(t, dump, data)
+	restart()
+	h.sendNumbers(301, 400)
+	h.allDelivered()
+	out, _, _ := s.ask(s.token("gateway", "read"), "cask", "show", "gateway", "--output", "json")
+	var cask client.CaskAndFeeds
+	if err := json.Unmarshal([]byte(out), &cask); err != nil || len(cask.Feeds) != 2 {
+		t.Fatal(err, out)
+	}
+	times, _ := s.stored("gateway")
+	var records, lost int64
+	for _, f := range cask.Feeds {
+		records, lost = records+f.Records, lost+f.Lost
+	}
+	if records+lost != 400 || int(records) != len(times) || lost < 100 {
+		t.Errorf("%d records, %d lost, %d different: %+v", records, lost, len(times), cask.Feeds)
+	}
+	if forks := h.status().Forks; !slices.ContainsFunc(forks, func(f client.ForkStatus) bool { return strings.Contains(f.What, "numbers 101 to 200 of the time before") }) {
+		t.Errorf("%+v", forks)
+	}
+}
+
 // An outlet that is sent to another cask goes on there with what it has, and back.
 func TestAnOutletThatGoesToAnotherCaskLosesNothing(t *testing.T) {
 	s := newStore(t)

@@ -79,6 +79,9 @@ func (s *storeRoad) lease(ctx context.Context, here uint64) (uint64, error) {
 			return here, err
 		}
 	}
+	for _, g := range answer.Gone {
+		s.self.AddFork(client.ForkStatus{Outlet: s.outlet, What: fmt.Sprintf("the store does not have numbers %d to %d of the time before the folder was set back any more: its database was set back too; they are told as lost", g.First, g.Last)})
+	}
 	s.chain.begin(answer)
 	s.mostBytes.Store(answer.MostBytes)
 	return s.goBack(answer, here)
@@ -86,12 +89,22 @@ func (s *storeRoad) lease(ctx context.Context, here uint64) (uint64, error) {
 
 // ask asks for the lease, or with look only where it stands.
 func (s *storeRoad) ask(ctx context.Context, feed spool.Feed, here uint64, look bool) (client.Leased, error) {
-	asks := client.Lease{Run: s.run, First: s.first(), Confirmed: here, Base: feed.Base, Runs: append([]spool.Run{}, s.spool.Runs()...), Store: feed.Store, Machine: s.self.Machine(), Look: look}
+	asks := client.Lease{Run: s.run, First: s.first(), Confirmed: here, Base: feed.Base, Runs: append([]spool.Run{}, s.spool.Runs()...), Store: feed.Store, Machine: s.self.Machine(), Older: s.older(feed), Look: look}
 	agent, cask := s.self.AgentID(), s.cask
 	if look {
 		agent, cask = feed.Agent, feed.Cask
 	}
 	return s.service.Lease(ctx, agent, s.outlet, cask, feed.Generation, asks)
+}
+
+// older are the generations before this one of the same agent, cask and store.
+func (s *storeRoad) older(feed spool.Feed) (older []client.Older) {
+	for _, o := range s.spool.Older() {
+		if o.Store == feed.Store && o.Cask == feed.Cask && o.Agent == feed.Agent {
+			older = append(older, client.Older{Generation: o.Generation, Base: o.Base, Last: o.Last})
+		}
+	}
+	return older
 }
 
 // first is the first number that this run gives out.
@@ -127,6 +140,11 @@ func (s *storeRoad) part(feed spool.Feed, id string, f *client.Fork, here uint64
 		told.What += ": it is a copy of another machine's, which has the identity; this agent has a new one"
 		told.Mend = "let it in with: oakbarrel hosts adopt"
 		if err := s.self.BecomeAnother(id, told); err != nil {
+			return err
+		}
+	}
+	if f.SameMachine { // else another agent goes on with it
+		if err := s.spool.AddOlder(f.Confirmed); err != nil {
 			return err
 		}
 	}

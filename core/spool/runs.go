@@ -11,7 +11,10 @@ import (
 const (
 	feedKey  = "feed"
 	runsKey  = "runs"
+	olderKey = "older"
 	mostRuns = 256
+
+	mostOlder = 32 // generations before this one
 )
 
 // Feed is where the numbers of a spool go.
@@ -22,6 +25,12 @@ type Feed struct {
 	Generation string `json:"generation"` // random, "" for the first
 	Base       uint64 `json:"base"`       // numbers up to it are not of this generation, and are done
 	Twice      uint64 `json:"twice"`      // records up to it may be in an older generation too
+}
+
+// Older is a generation before this one, which the store has up to a number.
+type Older struct {
+	Feed
+	Last uint64 `json:"last"`
 }
 
 // Run is a run of an agent, and from which number on it gave numbers out.
@@ -48,6 +57,25 @@ func (s *Spool) SetFeed(f Feed) error {
 	s.saving.Unlock()
 	s.Rewind()
 	return err
+}
+
+// AddOlder notes how far the store has the feed that is about to end.
+func (s *Spool) AddOlder(last uint64) error {
+	s.saving.Lock()
+	defer s.saving.Unlock()
+	s.mu.Lock()
+	s.older = append(s.older, Older{s.feed, last})
+	s.older = slices.Clone(s.older[max(0, len(s.older)-mostOlder):])
+	older := s.older
+	s.mu.Unlock()
+	return s.saveFact(olderKey, older)
+}
+
+// Older returns the generations before this one, the newest last.
+func (s *Spool) Older() []Older {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.older
 }
 
 // SetTwice notes up to which number records may be in an older generation too.

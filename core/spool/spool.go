@@ -47,6 +47,7 @@ type Spool struct {
 	forgotten uint64     // the number up to which nothing is on disk; under saving
 	memo      *memo.File // under saving
 	feed      Feed       // where the numbers go; under mu, and changed under saving
+	older     []Older    // likewise
 	runs      []Run      // likewise; the newest last
 	reserved  uint64     // no number above was ever given out; under saving, as far as it is changed
 	old       bool       // what was read was written by the version before; under saving

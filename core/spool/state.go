@@ -36,7 +36,7 @@ func (s *Spool) loadState() error {
 	s.memo.Continue(found)
 	bad := found.Lost
 	for key, value := range found.Facts {
-		if key == feedKey || key == runsKey {
+		if key == feedKey || key == runsKey || key == olderKey {
 			bad = s.learnFact(key, value) != nil || bad
 			continue
 		}
@@ -61,8 +61,11 @@ func (s *Spool) loadState() error {
 }
 
 func (s *Spool) learnFact(key, value string) error {
-	if key == feedKey {
+	switch key {
+	case feedKey:
 		return json.Unmarshal([]byte(value), &s.feed)
+	case olderKey:
+		return json.Unmarshal([]byte(value), &s.older)
 	}
 	return json.Unmarshal([]byte(value), &s.runs)
 }
@@ -249,6 +252,9 @@ func (s *Spool) factsLocked(note func(key, value string)) {
 	note(confirmedKey, strconv.FormatUint(s.confirmed, 10))
 	note(feedKey, factOf(s.feed))
 	note(runsKey, factOf(s.runs))
+	if len(s.older) > 0 {
+		note(olderKey, factOf(s.older))
+	}
 	note(reservedKey, strconv.FormatUint(max(s.reserved, s.next.Load()-1)+ahead, 10))
 	for source, offset := range s.marks {
 		note(markKey+source, strconv.FormatInt(offset, 10))

@@ -302,8 +302,8 @@ func (q *Queue) commit(jobs []*job) (casks []uint64, err error) {
 // an error of its job; an error returned is one of the database.
 func commitOne(tx *gorm.DB, j *job, counts map[model.Minute]int64) (taken bool, err error) {
 	b := j.batch
-	feed, err := lockFeed(tx, b.FeedKey)
-	if errors.Is(err, ErrTooManyFeeds) {
+	feed, err := lockFeed(tx, b)
+	if errors.Is(err, ErrTooManyFeeds) || errors.Is(err, ErrLease) {
 		j.err = err
 		return false, nil
 	}

@@ -1,6 +1,8 @@
 package ingest
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"math"
@@ -35,9 +37,14 @@ func Lease(db *gorm.DB, key FeedKey, asks client.Lease) (answer client.Leased, e
 			return err
 		}
 		if !known {
-			return begin(tx, key, asks, &answer)
+			err = begin(tx, key, asks, &answer)
+		} else {
+			err = compare(tx, feed, asks, &answer)
 		}
-		return compare(tx, feed, asks, &answer)
+		if err == nil && !asks.Look && answer.Fork == nil && asks.Store != "" {
+			answer.Gone, err = declareGone(tx, key, asks.Older)
+		}
+		return err
 	})
 	return answer, err
 }
@@ -77,6 +84,47 @@ func compare(tx *gorm.DB, feed model.Feed, asks client.Lease, answer *client.Lea
 		return nil
 	}
 	return grant(tx, feed, asks)
+}
+
+// declareGone declares what older generations of a feed had, and have no more, as lost:
+// the database was set back, and no agent sends it any more.
+func declareGone(tx *gorm.DB, key FeedKey, older []client.Older) (gone []client.Gone, err error) {
+	for _, o := range older {
+		if o.Generation == key.Generation || o.Last > mostNumber || o.Base > o.Last {
+			continue
+		}
+		of := key
+		of.Generation = o.Generation
+		feed, known, err := findFeed(tx, of)
+		if err == nil && !known {
+			feed = model.Feed{CaskID: of.CaskID, AgentID: of.AgentID, Outlet: of.Outlet, Generation: of.Generation, Base: o.Base, Confirmed: o.Base}
+			if err = mayHaveMore(tx, of); err == nil && o.Base < o.Last {
+				err = tx.Create(&feed).Error
+			}
+		}
+		if err != nil {
+			return nil, err
+		}
+		if feed.Confirmed >= o.Last {
+			continue
+		}
+		gone = append(gone, client.Gone{Generation: o.Generation, First: feed.Confirmed + 1, Last: o.Last})
+		if err := declareLost(tx, feed, o.Last); err != nil {
+			return nil, err
+		}
+	}
+	return gone, nil
+}
+
+// declareLost declares what a feed has not up to a number as lost.
+func declareLost(tx *gorm.DB, feed model.Feed, last uint64) error {
+	b := Batch{FeedKey: FeedKey{CaskID: feed.CaskID}, Numbers: spool.Numbers{First: feed.Confirmed + 1, Last: last, Lost: int(last - feed.Confirmed)}, Hash: sha256.Sum256(nil)}
+	row := b.Row(feed.ID)
+	if err := b.Insert(tx, &row); err != nil {
+		return err
+	}
+	link := client.LinkOf(feed.Link, client.BatchHead{Numbers: b.Numbers, Hash: hex.EncodeToString(b.Hash[:])})
+	return tx.Model(&feed).Updates(map[string]any{"confirmed": last, "link": link, "lost": feed.Lost + int64(b.Lost)}).Error
 }
 
 // forkOf tells where the agent's numbers and those of the store part, nil where they
@@ -164,11 +212,16 @@ func findFeed(tx *gorm.DB, key FeedKey) (feed model.Feed, known bool, err error)
 	return feed, err == nil, err
 }
 
-// lockFeed is findFeed, which makes the feed where it is new.
-func lockFeed(tx *gorm.DB, key FeedKey) (feed model.Feed, err error) {
+// lockFeed is findFeed for a batch, which makes the feed where it is new, and the batch
+// is not of a run: a run gets a lease first, which tells with what number the feed begins.
+func lockFeed(tx *gorm.DB, b *Batch) (feed model.Feed, err error) {
+	key := b.FeedKey
 	feed, known, err := findFeed(tx, key)
 	if err != nil || known {
 		return feed, err
+	}
+	if b.Run != "" {
+		return feed, ErrLease
 	}
 	if err := mayHaveMore(tx, key); err != nil {
 		return feed, err
