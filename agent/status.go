@@ -7,7 +7,6 @@ import (
 	"oakbarrel/agent/intake"
 	"oakbarrel/client"
 	"oakbarrel/core/balance"
-	"oakbarrel/core/disk"
 	"oakbarrel/core/plan"
 )
 
@@ -58,7 +57,7 @@ func (a *Agent) intakeStatus(in *intake.Intake) client.IntakeStatus {
 
 // fileHash returns the hash of the plan in a file, "" where it cannot be read.
 func fileHash(path string) string {
-	source, err := disk.ReadSmall(path, 1<<20)
+	source, _, err := plan.ReadFile(path)
 	if err != nil {
 		return ""
 	}

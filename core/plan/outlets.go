@@ -70,11 +70,11 @@ func (r *planReader) readOutlets(e entry) {
 		r.outlets[len(r.outlets)-1] = out
 		for path, other := range paths {
 			if places := out.Path; places != nil && places.Matches(path) || r.placesOf(other) != nil && r.placesOf(other).Matches(out.File.Path) {
-				r.fail(pathAt, fmt.Sprintf("outlet %s may write to the same file", other.key), fmt.Sprintf("give each outlet files of its own; the other is at line %d", other.at.Line))
+				r.fail(pathAt, fmt.Sprintf("outlet %s may write to the same file", other.key), fmt.Sprintf("give each outlet files of its own; the other is at %s", r.place(other.at)))
 			}
 		}
 		if first, twice := paths[out.File.Path]; twice && out.File.Path != "" {
-			r.fail(pathAt, fmt.Sprintf("outlet %s writes to this path too", first.key), fmt.Sprintf("give each outlet a path of its own; the first is at line %d", first.at.Line))
+			r.fail(pathAt, fmt.Sprintf("outlet %s writes to this path too", first.key), fmt.Sprintf("give each outlet a path of its own; the first is at %s", r.place(first.at)))
 		} else {
 			paths[out.File.Path] = named
 		}

@@ -9,8 +9,6 @@ package plan
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"fmt"
-	"io/fs"
 	"net/netip"
 	"time"
 
@@ -32,12 +30,17 @@ type Plan struct {
 	File    string // where it was read
 	Source  []byte
 	Host    string // "" for the machine's name
+	Served  bool   // the rest comes from the service
+	Labels  []Label
 	Service Service
 	Intakes []Intake
 	Outlets []Outlet // their order gives them their numbers in Table
 	Tends   []Tend
 	Table   *route.Table
 }
+
+// Label says of a host what it is, such as role: gate.
+type Label struct{ Name, Value string }
 
 // Intake is a named way in.
 type Intake struct {
@@ -198,43 +201,40 @@ type TLS struct {
 // maxSize bounds the file of a plan, in bytes.
 const maxSize = 1 << 20
 
-// Load reads and checks the plan in a file, which is for this machine. The plan is nil where any finding
+// Load reads and checks the plan in a file, with its parts, which is for this machine. The plan is nil where any finding
 // is an error; err says that the file could not be read at all.
 func Load(file string) (*Plan, Findings, error) {
-	f, err := disk.Open(file)
-	if err != nil {
-		return nil, nil, err
+	source, findings, err := ReadFile(file)
+	if err != nil || findings.Refused() {
+		return nil, findings, err
 	}
-	defer f.Close()
-	st, err := f.Stat()
-	if err != nil {
-		return nil, nil, err
-	}
-	if st.IsDir() || st.Size() > maxSize {
-		return nil, nil, &fs.PathError{Op: "read", Path: file, Err: fmt.Errorf("a plan is a file of at most %d KiB", maxSize>>10)}
-	}
-	source, err := disk.ReadFile(file)
-	if err != nil {
-		return nil, nil, err
-	}
-	p, findings := parse(file, source, true)
+	p, findings := parse(file, source, machine{here: true})
 	return p, findings, nil
 }
 
 // Parse reads and checks a plan; file is the name that findings give. The
 // plan is nil where any finding is an error. What depends on the machine, its
 // users and its disks, is not checked: the plan may be for another one.
-func Parse(file string, source []byte) (*Plan, Findings) { return parse(file, source, false) }
+func Parse(file string, source []byte) (*Plan, Findings) { return parse(file, source, machine{}) }
 
-func parse(file string, source []byte, here bool) (*Plan, Findings) {
-	r := &planReader{reader: reader{source: newSource(string(source)), file: file}, here: here}
-	body, problem := r.parseYAML()
+// machine says what is known of the machine that a plan is for.
+type machine struct {
+	here   bool    // it is this one
+	bounds *Bounds // of a plan that is served to it, else nil
+}
+
+func parse(file string, source []byte, m machine) (*Plan, Findings) {
+	r := &planReader{reader: reader{source: newSource(string(source)), file: file}, machine: m}
+	docs, problem := r.parseYAML()
 	if problem != nil {
 		problem.File = file
-		return nil, Findings{*problem}
+		r.findings = Findings{*problem}
+		r.inParts()
+		return nil, r.findings
 	}
-	p := r.read(body)
+	p := r.readAll(docs)
 	r.findings.sort()
+	r.inParts()
 	if r.findings.Refused() {
 		return nil, r.findings
 	}

@@ -14,7 +14,7 @@ import (
 // planReader reads the parts of a plan in the order in which they need each other.
 type planReader struct {
 	reader
-	here        bool // the plan is for this machine
+	machine
 	conditions  map[string]*namedCondition
 	intakes     []Intake
 	outlets     []Outlet
@@ -29,14 +29,30 @@ type planReader struct {
 	followedAt  []followedSource
 	whens       []whenSource
 	setsAt      map[string]Position // where the keep of each outlet and tend stands
+	namesAt     map[string]Position // where each intake, outlet and tend is named, and keys of the whole
+}
+
+// readAll reads the parts of a plan as one.
+func (r *planReader) readAll(docs []document) *Plan {
+	r.putValues(docs, r.readValues(docs))
+	if r.bounds != nil {
+		r.checkSaid(docs)
+	}
+	return r.read(r.merge(docs))
 }
 
 func (r *planReader) read(body ast.Node) *Plan {
-	top, _ := r.mapping(body, Position{1, 1}, "the plan", "oakbarrel: 1 and the rest of the plan", "oakbarrel", "host", "zone", "levels", "times", "service", "disk", "memory", "conditions", "intakes", "rules", "otherwise", "outlets", "tend")
+	top, _ := r.mapping(body, Position{1, 1}, "the plan", "oakbarrel: 1 and the rest of the plan", "oakbarrel", "parts", "before", "after", "plan", "labels", "values", "host", "zone", "levels", "times", "service", "disk", "memory", "conditions", "intakes", "rules", "otherwise", "outlets", "tend")
 	p := &Plan{}
 	r.version(top)
 	if e, ok := top.get("host"); ok {
 		p.Host = r.hostName(e)
+	}
+	if e, ok := top.get("plan"); ok {
+		p.Served = r.word(e, []string{"own", "served"}) == "served"
+	}
+	if e, ok := top.get("labels"); ok {
+		p.Labels = r.readOwnLabels(e)
 	}
 	if e, ok := top.get("zone"); ok {
 		r.reading.Zone = r.zone(e)
@@ -47,7 +63,8 @@ func (r *planReader) read(body ast.Node) *Plan {
 			r.readingText += " " + e.value.String()
 		}
 	}
-	r.floor, r.setsAt = disk.Floor{Percent: 5}, map[string]Position{}
+	r.namesAt = namesOf(&r.reader, top)
+	r.floor, r.setsAt = r.bounds.leastFloor(), map[string]Position{}
 	if e, ok := top.get("disk"); ok {
 		r.readDisk(e)
 	}
@@ -90,9 +107,32 @@ func (r *planReader) read(body ast.Node) *Plan {
 		r.checkDisks()
 	}
 	p.Service, p.Intakes, p.Outlets, p.Tends = r.service, r.intakes, r.outlets, r.tends
+	if r.bounds != nil {
+		if r.checkBounds(p); r.findings.Refused() {
+			return nil
+		}
+	}
 	p.Table = route.NewTable(rules, otherwise, len(p.Outlets))
 	r.warnOfRules(p.Table)
 	return p
+}
+
+// namesOf returns where the parts of a plan are named, such as "outlet all", and its keys.
+func namesOf(r *reader, top mapping) map[string]Position {
+	at := map[string]Position{"": {1, 1}}
+	for _, e := range top.entries {
+		at[e.key] = e.at
+		kind := map[string]string{"intakes": "intake ", "outlets": "outlet ", "tend": "tend "}[e.key]
+		if kind == "" {
+			continue
+		}
+		for _, v := range valuesOf(e.value) {
+			if name, ok := r.scalarOf(v.Key); ok {
+				at[kind+name.text] = positionOf(v.Key)
+			}
+		}
+	}
+	return at
 }
 
 func (r *planReader) version(top mapping) {

@@ -119,7 +119,7 @@ func (r *reader) mapping(n ast.Node, at Position, what, example string, known ..
 		}
 		name := known[i]
 		if old, twice := m.get(name); twice {
-			r.fail(e.at, fmt.Sprintf("the key %s stands here a second time", name), fmt.Sprintf("take one away; the first is at line %d", old.at.Line))
+			r.fail(e.at, fmt.Sprintf("the key %s stands here a second time", name), fmt.Sprintf("take one away; the first is at %s", r.place(old.at)))
 			continue
 		}
 		m.entries = append(m.entries, entry{name, e.at, e.value})
@@ -147,7 +147,7 @@ func (r *reader) names(n ast.Node, at Position, what, example string) []entry {
 			r.fail(e.at, fmt.Sprintf("%q cannot be a name", shorten(e.key)), "a name has letters, digits and - _ . and at most 64 of them")
 		}
 		if i := slices.IndexFunc(named, func(o entry) bool { return o.key == e.key }); i >= 0 {
-			r.fail(e.at, fmt.Sprintf("the name %s stands here a second time", e.key), fmt.Sprintf("choose another name; the first is at line %d", named[i].at.Line))
+			r.fail(e.at, fmt.Sprintf("the name %s stands here a second time", e.key), fmt.Sprintf("choose another name; the first is at %s", r.place(named[i].at)))
 			continue
 		}
 		named = append(named, e)

@@ -54,16 +54,18 @@ const hidden = "…"
 // nothing is left but a comment.
 func Hide(text []byte) []byte {
 	s := newSource(string(text))
-	body, problem := s.parseYAML()
+	docs, problem := s.parseYAML()
 	if problem != nil {
 		return []byte("# This plan cannot be shown, as it cannot be read here.\n")
 	}
 	var secrets []ast.Node
-	ast.Walk(finder(func(n ast.Node, header bool) {
-		if header || strings.Contains(scalarText(n), "@") && strings.Contains(scalarText(n), "://") {
-			secrets = append(secrets, n)
-		}
-	}), body)
+	for _, d := range docs {
+		ast.Walk(finder(func(n ast.Node, header bool) {
+			if header || strings.Contains(scalarText(n), "@") && strings.Contains(scalarText(n), "://") {
+				secrets = append(secrets, n)
+			}
+		}), d.body)
+	}
 	slices.SortFunc(secrets, func(a, b ast.Node) int { return b.GetToken().Position.Offset - a.GetToken().Position.Offset })
 	out := s.text
 	for _, n := range secrets {

@@ -62,7 +62,7 @@ func TestSecretsThatOthersCanReadAreWarnedOf(t *testing.T) {
 		"service: {url: 'http://127.0.0.1:8440', token_file: '" + open + "'}":       "may be read by everybody",
 		"service: {url: ['https://a', 'http://b.lantern.example'], token_file: /n}": "goes to b.lantern.example without encryption",
 	} {
-		_, findings := parse("plan.yaml", []byte("oakbarrel: 1\notherwise: {drop: true}\n"+plan+"\n"), true)
+		_, findings := parse("plan.yaml", []byte("oakbarrel: 1\notherwise: {drop: true}\n"+plan+"\n"), machine{here: true})
 		var told []string
 		for _, f := range findings {
 			if !f.Warning {

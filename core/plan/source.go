@@ -16,8 +16,10 @@ import (
 
 // source is the text of a plan, and where its parts stand.
 type source struct {
-	text  string
-	lines []int // where each line starts
+	text    string
+	lines   []int             // where each line starts
+	parts   []document        // that it is made of, none for one plan by itself
+	changed map[ast.Node]bool // strings that values were put into
 }
 
 func newSource(text string) *source {
@@ -27,6 +29,7 @@ func newSource(text string) *source {
 			s.lines = append(s.lines, i+1)
 		}
 	}
+	s.parts = s.markers()
 	return s
 }
 
@@ -125,6 +128,9 @@ func (v scalar) plain() bool {
 // locate returns where byte offset of the text stands in the source: YAML has
 // escapes, and joins lines.
 func (v scalar) locate(offset int) Position {
+	if v.src.changed[v.node] {
+		return v.src.position(v.start)
+	}
 	at, text := v.start, v.src.text
 	for k := 0; k < offset && k < len(v.text) && at < len(text); {
 		_, size := utf8.DecodeRuneInString(v.text[k:])
@@ -172,11 +178,15 @@ func (v scalar) behind() string {
 	return rest
 }
 
-// parseYAML reads the one document of a plan. What is wrong stands alone.
-func (s *source) parseYAML() (body ast.Node, problem *Finding) {
+// emptyPlan is what is found of a plan in which nothing stands.
+const emptyPlan = "the plan is empty"
+
+// parseYAML reads the one document of a plan, or one for each of its parts. What is
+// wrong stands alone.
+func (s *source) parseYAML() (docs []document, problem *Finding) {
 	defer func() {
 		if e := recover(); e != nil {
-			body, problem = nil, &Finding{Position: Position{1, 1}, What: "this cannot be read as YAML", Mend: "check the indentation, the quotes and the brackets"}
+			docs, problem = nil, &Finding{Position: Position{1, 1}, What: "this cannot be read as YAML", Mend: "check the indentation, the quotes and the brackets"}
 		}
 	}()
 	if !utf8.ValidString(s.text) {
@@ -194,15 +204,20 @@ func (s *source) parseYAML() (body ast.Node, problem *Finding) {
 		if doc.Body == nil {
 			continue
 		}
-		if body != nil {
-			return nil, &Finding{Position: positionOf(doc.Body), What: "a second document begins here", Mend: "a plan is one document; take away the ---"}
+		d := document{body: doc.Body}
+		at := positionOf(doc.Body)
+		if of := s.partAt(at.Line); of != nil {
+			d.part, d.from = of.part, of.from
 		}
-		body = doc.Body
+		if last := len(docs) - 1; last >= 0 && docs[last].from == d.from {
+			return nil, &Finding{Position: at, What: "a second document begins here", Mend: "a plan is one document; take away the ---"}
+		}
+		docs = append(docs, d)
 	}
-	if body == nil {
-		return nil, &Finding{Position: Position{1, 1}, What: "the plan is empty", Mend: "begin with oakbarrel: 1"}
+	if len(docs) == 0 {
+		return nil, &Finding{Position: Position{1, 1}, What: emptyPlan, Mend: "begin with oakbarrel: 1"}
 	}
-	return body, nil
+	return docs, nil
 }
 
 // Bounds of a plan, so that none takes the reader's memory.

@@ -70,7 +70,7 @@ func (r *planReader) openOnce(e entry, address string, opened map[string]Positio
 	}
 	what := network + " " + address
 	if first, twice := opened[what]; twice {
-		r.fail(e.valueAt(), fmt.Sprintf("%s is opened a second time", strings.TrimSuffix(e.key+" "+address, " "+e.key)), fmt.Sprintf("one intake can open it; the first is at line %d", first.Line))
+		r.fail(e.valueAt(), fmt.Sprintf("%s is opened a second time", strings.TrimSuffix(e.key+" "+address, " "+e.key)), fmt.Sprintf("one intake can open it; the first is at %s", r.place(first)))
 	}
 	opened[what] = e.valueAt()
 }

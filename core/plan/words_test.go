@@ -51,7 +51,7 @@ func TestTheWordsOfAPlanAreThoseThatAreRead(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if !strings.HasSuffix(file, "_test.go") {
+		if !strings.HasSuffix(file, "_test.go") && file != "bounds.go" { // bounds are no plan
 			ast.Inspect(f, look)
 		}
 	}
