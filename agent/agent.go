@@ -48,7 +48,9 @@ const (
 type Options struct {
 	PlanFile string
 	StateDir string
-	Log      *slog.Logger
+	// BoundsFile says what a plan from the service may do, "" for the usual file.
+	BoundsFile string
+	Log        *slog.Logger
 	// LogLevel is what Log tells at least, nil where that is not to be changed.
 	LogLevel *slog.LevelVar
 	// Ready is called once every intake is open.
@@ -90,6 +92,8 @@ type Agent struct {
 	pauses    []client.Pause
 	level     slog.Level // of the agent's own log, without a window
 	readAt    time.Time
+	fileHash  string       // of the plan's file as it was read
+	served    *servedPlans // what the service had this agent take; it has a lock of its own
 	refused   *client.Refusal
 	intakes   []*intake.Intake
 	outlets   []outlet.Outlet // in the order of the plan, as the table numbers them
@@ -129,7 +133,10 @@ func Run(ctx context.Context, options Options) error {
 	}
 	defer a.state.Close()
 	defer a.end()
-	if err := a.adopt(p, findings); err != nil {
+	if p, findings, err = a.wholePlan(p, findings); err == nil {
+		err = a.adopt(p, findings)
+	}
+	if err != nil {
 		a.stop()
 		return err
 	}
@@ -168,6 +175,7 @@ func open(options Options) (*Agent, error) {
 	a := &Agent{options: options, log: log, state: folder, since: time.Now(), memory: &intake.Budget{}, told: outlet.NewHistory(folder),
 		endpoints: map[intake.Key]intake.Endpoint{}, details: readDetails(folder), pauses: readPauses(folder), delivered: make(chan struct{}, 1),
 		forecast: forecast.Report{Sets: []forecast.Set{}, Disks: []forecast.Disk{}}}
+	a.served = a.readServed()
 	if options.LogLevel != nil {
 		a.level = options.LogLevel.Level()
 	}
@@ -201,6 +209,7 @@ func (a *Agent) beginParts() (end func(), err error) {
 		"tend":     func() { a.tended.Run(a.ending) },
 		"repeats":  a.tellRepeats,
 		"forecast": a.makeForecasts,
+		"vitals":   a.keepVitals,
 	}
 	for part, run := range parts {
 		a.running.Go(func() { a.guard.Keep(part, run) })

@@ -34,6 +34,10 @@ func (a *Agent) Do(o client.Order) client.Outcome {
 			return client.Outcome{Why: err.Error()}
 		}
 		return client.Outcome{Rolled: rolled}
+	case client.TakePlan:
+		return a.takePlan(o)
+	case client.JudgePlan:
+		return a.judgePlan(o)
 	case client.DetailClose:
 		if closed, err := a.CloseDetail(o.Rule); err != nil || !closed {
 			return client.Outcome{Why: "the rule has no window open"}

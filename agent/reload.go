@@ -18,6 +18,9 @@ import (
 // reload reads the plan's file again. A plan that is refused changes nothing.
 func (a *Agent) reload() {
 	p, findings, err := plan.Load(a.options.PlanFile)
+	if err == nil && !findings.Refused() {
+		p, findings, err = a.wholePlan(p, findings)
+	}
 	switch {
 	case err != nil:
 		a.refuse(err.Error(), nil)
@@ -84,7 +87,7 @@ func (a *Agent) changePlaces(p *plan.Plan, outlets, began []outlet.Outlet, c cha
 	defer a.mu.Unlock()
 	a.giveRepeats(true)
 	a.beginOutlets(began, c.all)
-	a.plan, a.named, a.readAt, a.refused = p, nameOf(p), time.Now(), nil
+	a.plan, a.named, a.readAt, a.refused, a.fileHash = p, nameOf(p), time.Now(), nil, a.served.fileHash(p)
 	a.memory.Apply(p)
 	a.keepPauses(p)
 	a.keepDetails(p, a.details)

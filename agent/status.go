@@ -19,17 +19,14 @@ func (a *Agent) Status() client.Status {
 	defer a.mu.Unlock()
 	s := client.Status{
 		AgentID: a.state.AgentID(), Forks: a.state.Forks(), Host: a.host(), Version: client.ThisVersion(), PID: os.Getpid(), Since: a.since,
-		Plan:    client.PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.plan.Hash(), Refused: a.refused},
+		Plan:    client.PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.fileHash, Refused: a.refused, Served: a.served.status(a.plan), Labels: labelsOf(a.plan)},
 		Intakes: []client.IntakeStatus{}, Outlets: []client.OutletStatus{},
 		Tended: tended, Followed: followed, Containers: boxes[:min(len(boxes), mostFollowed)], Forecast: a.forecast,
 		Details: append([]client.Detail{}, a.details...), Pauses: append([]client.Pause{}, a.pauses...), Told: a.told.List(), Memory: memory, Damaged: a.state.Damages(), Faults: a.guard.Faults(),
-		Rules: balance.Rules{In: a.in.Load(), Routed: a.routed.Load(), Dropped: a.dropped.Load(), Limited: a.limited.Load(), Folded: a.folded.Load()},
+		Rules: a.rulesAccount(),
 	}
 	account := balance.Account{Rules: s.Rules, Intakes: []balance.Intake{a.gone}}
-	for _, in := range slices.Concat(a.intakes, a.leaving, []*intake.Intake{a.ordered, a.repeats}) {
-		if in == nil {
-			continue
-		}
+	for _, in := range a.allIntakes() {
 		told := a.intakeStatus(in)
 		s.Intakes = append(s.Intakes, told)
 		account.Intakes = append(account.Intakes, told.Intake)
@@ -42,6 +39,16 @@ func (a *Agent) Status() client.Status {
 	}
 	s.Balance = account.Check()
 	return s
+}
+
+func (a *Agent) rulesAccount() balance.Rules {
+	return balance.Rules{In: a.in.Load(), Routed: a.routed.Load(), Dropped: a.dropped.Load(), Limited: a.limited.Load(), Folded: a.folded.Load()}
+}
+
+// allIntakes returns the intakes that records have come from. It is called with the lock.
+func (a *Agent) allIntakes() []*intake.Intake {
+	all := slices.Concat(a.intakes, a.leaving, []*intake.Intake{a.ordered, a.repeats})
+	return slices.DeleteFunc(all, func(in *intake.Intake) bool { return in == nil })
 }
 
 // intakeStatus tells how an intake is. It is called with the lock.

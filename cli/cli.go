@@ -92,7 +92,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	}
 	root.PersistentFlags().StringVar(&a.output, "output", "text", "text for people, json for programs")
 	root.AddCommand(a.agentCommand(), a.statusCommand(), a.planCommand(), a.detailCommand(), a.pauseCommand(), a.resumeCommand(), a.traceCommand(), a.doctorCommand(), a.sendCommand(), a.showCommand(), a.followedCommand(), a.containersCommand(), a.wrapCommand(), a.holdPipeCommand(), a.rollCommand(), a.verifyCommand(), a.tendCommand(), a.forecastCommand(), a.demoCommand(),
-		a.serveCommand(), a.accountCommand(), a.tokenCommand(), a.readCommand(), a.countCommand(), a.viewsCommand(), a.casksCommand(), a.caskCommand(), a.storeCommand(), a.importCommand(), a.auditCommand(), a.hostsCommand(), a.acceptCommand(), a.versionCommand())
+		a.serveCommand(), a.accountCommand(), a.tokenCommand(), a.readCommand(), a.countCommand(), a.viewsCommand(), a.casksCommand(), a.caskCommand(), a.storeCommand(), a.importCommand(), a.auditCommand(), a.hostsCommand(), a.plansCommand(), a.assignCommand(), a.rolloutCommand(), a.acceptCommand(), a.versionCommand())
 	explainArgs(root)
 	root.SetVersionTemplate(versionText(client.ThisVersion()))
 	root.SetArgs(args)

@@ -403,6 +403,6 @@ func (a *app) hostsCommand() *cobra.Command {
 			return nil
 		},
 	}
-	c.AddCommand(a.hostsAdoptCommand(), a.hostsInviteCommand(), a.hostsReplaceCommand(), a.hostsRevokeCommand())
+	c.AddCommand(a.hostsAdoptCommand(), a.hostsInviteCommand(), a.hostsLabelCommand(), a.hostsReplaceCommand(), a.hostsRevokeCommand(), a.hostsShowCommand())
 	return c
 }

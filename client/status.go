@@ -52,7 +52,35 @@ type PlanStatus struct {
 	ReadAt        time.Time `json:"read_at"`
 	ChangedOnDisk bool      `json:"changed_on_disk"` // the file is another one now
 	Refused       *Refusal  `json:"refused"`         // the plan that was read last, where it was not taken
+
+	Served *ServedPlan       `json:"served"` // null where the host keeps a plan of its own
+	Labels map[string]string `json:"labels"` // that the host gives itself
 }
+
+// ServedPlan tells which plan of the service is in force, and how it stands with the one
+// that came last.
+type ServedPlan struct {
+	Plan     string      `json:"plan"` // "" for none yet
+	Revision int         `json:"revision"`
+	Hash     string      `json:"hash"` // SHA-256 of what was served, "" for none
+	State    ServedState `json:"state"`
+	Until    *time.Time  `json:"until"` // judged, null where it is not
+	Tried    string      `json:"tried"` // the plan that was not kept
+	TriedAt  int         `json:"tried_revision"`
+	Why      string      `json:"why"`   // it was not kept
+	Order    uint64      `json:"order"` // that had it taken last
+}
+
+// ServedState is how far a plan of the service has come on a host.
+type ServedState string
+
+// The states.
+const (
+	NoPlan    ServedState = "none"
+	Judged    ServedState = "judged"     // in force, and not yet for good
+	Kept      ServedState = "kept"       // in force for good
+	TakenBack ServedState = "taken_back" // the one before is in force again
+)
 
 // Refusal is a plan that was read and not taken.
 type Refusal struct {

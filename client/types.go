@@ -70,7 +70,8 @@ type AgentPlan struct {
 type Order struct {
 	ID uint64 `json:"id"`
 	NewOrder
-	By      string     `json:"by"` // the account that gave it
+	By      string     `json:"by"`                  // the account that gave it
+	Text    string     `json:"plan_text,omitempty"` // of the plan to take, with the values of the host
 	Created time.Time  `json:"created"`
 	Done    *time.Time `json:"done"`
 	Outcome Outcome    `json:"outcome"`
@@ -88,6 +89,8 @@ const (
 	TellPieces  OrderKind = "pieces"       // tell of the pieces of a rolled set
 	LastLines   OrderKind = "last_lines"   // tell its last lines
 	VerifySet   OrderKind = "verify"       // tell how it stands to its tally
+	TakePlan    OrderKind = "take_plan"    // put a plan of the service in force, and judge it for a while
+	JudgePlan   OrderKind = "judge_plan"   // tell what would be wrong with it here, and take nothing
 )
 
 // NewOrder gives an order.
@@ -97,7 +100,10 @@ type NewOrder struct {
 	Path    string    `json:"path,omitempty" maxLength:"4096"`               // of the live file of a set
 	Rule    string    `json:"rule,omitempty" maxLength:"256"`                // of the window
 	To      string    `json:"to,omitempty" maxLength:"16"`                   // the severity of the window
-	Seconds int       `json:"seconds,omitempty" minimum:"0" maximum:"86400"` // how long the window is open
+	Seconds int       `json:"seconds,omitempty" minimum:"0" maximum:"86400"` // how long the window is open, or a plan is judged
+
+	Plan     string `json:"plan,omitempty" maxLength:"64"` // of the service, to take; "" for none
+	Revision int    `json:"revision,omitempty"`
 }
 
 // Outcome is what came of an order.
@@ -111,6 +117,8 @@ type Outcome struct {
 	Pieces  []Piece       `json:"pieces,omitempty"` // the newest first, at most 100
 	Lines   []string      `json:"lines,omitempty"`  // the last of a set, clipped
 	Verdict *roll.Verdict `json:"verdict,omitempty"`
+
+	Findings []string `json:"findings,omitempty"` // of a plan that was to be taken or judged
 
 	Why string `json:"why,omitempty"` // it could not be done
 }

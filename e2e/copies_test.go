@@ -527,7 +527,9 @@ func TestADatabaseThatIsSetBackBehindAFolderIsTold(t *testing.T) {
 	if records+lost != 400 || int(records) != len(times) || lost < 100 {
 		t.Errorf("%d records, %d lost, %d different: %+v", records, lost, len(times), cask.Feeds)
 	}
-	if forks := h.status().Forks; !slices.ContainsFunc(forks, func(f client.ForkStatus) bool { return strings.Contains(f.What, "numbers 101 to 200 of the time before") }) {
+	if forks := h.status().Forks; !slices.ContainsFunc(forks, func(f client.ForkStatus) bool {
+		return strings.Contains(f.What, "numbers 101 to 200 of the time before")
+	}) {
 		t.Errorf("%+v", forks)
 	}
 }

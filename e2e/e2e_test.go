@@ -51,6 +51,7 @@ type host struct {
 	log      *logBuffer
 	activate *os.File // a socket that is handed over
 	machine  string   // a file with the id of another machine, "" for this one
+	options  []string // of agent, beside the usual ones
 }
 
 // logBuffer takes a process's log while a test looks into it.
@@ -137,7 +138,7 @@ func resize(t testing.TB, folder, size string) {
 // start starts the agent and waits until it is ready.
 func (h *host) start() {
 	h.t.Helper()
-	args := []string{binary, "agent", "--plan", h.plan, "--state", h.state}
+	args := append([]string{binary, "agent", "--plan", h.plan, "--state", h.state}, h.options...)
 	if h.activate != nil { // the process must be the one that LISTEN_PID names
 		args = append([]string{"sh", "-c", `LISTEN_FDS=1 LISTEN_PID=$$ exec "$0" "$@"`}, args...)
 	}

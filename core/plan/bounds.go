@@ -57,7 +57,7 @@ func LoadBounds(file, state string) (*Bounds, Findings, error) {
 		return nil, nil, err
 	}
 	if of, ok := st.Sys().(*syscall.Stat_t); !ok || !st.Mode().IsRegular() || of.Uid != 0 || st.Mode().Perm()&0o022 != 0 {
-		return nil, Findings{{file, Position{1, 1}, false, "others than root could have written this file", fmt.Sprintf("chown root %s && chmod 644 %s", file, file)}}, nil
+		return nil, Findings{{File: file, Position: Position{1, 1}, What: "others than root could have written this file", Mend: fmt.Sprintf("chown root %s && chmod 644 %s", file, file)}}, nil
 	}
 	b, findings := ParseBounds(file, source)
 	return b, findings, nil
@@ -141,19 +141,25 @@ func (r *reader) ports(e entry) (all [][2]int) {
 	return all
 }
 
-// LoadServed reads a plan that the service serves to this machine, joined with what
-// the host adds to it, and tells what its bounds forbid.
-func LoadServed(file string, source []byte, b *Bounds) (*Plan, Findings) {
-	return parse(file, source, machine{here: true, bounds: b})
+// LoadServed reads a plan that the service serves to this machine, with what the host's
+// own file adds to it, and tells what its bounds forbid.
+func LoadServed(file string, served, own []byte, b *Bounds) (*Plan, Findings) {
+	return parseServed(file, served, own, machine{here: true, bounds: b})
 }
 
 // ParseServed is LoadServed for a plan that is for another machine. Bounds may be nil,
 // where they are not known.
-func ParseServed(file string, source []byte, b *Bounds) (*Plan, Findings) {
-	if b == nil {
-		b = anything
+func ParseServed(file string, served, own []byte, b *Bounds) (*Plan, Findings) {
+	return parseServed(file, served, own, machine{bounds: cmp.Or(b, anything)})
+}
+
+func parseServed(file string, served, own []byte, m machine) (*Plan, Findings) {
+	for _, d := range newSource(string(served)).markers() {
+		if d.part == HostPart { // it would speak for the host
+			return nil, Findings{{File: file, Position: Position{1, 1}, What: "what is served has a part host, which is the host's own file", Mend: "give the plan another name"}}
+		}
 	}
-	return parse(file, source, machine{bounds: b})
+	return parse(file, append(slices.Clone(served), Join([]Part{{HostPart, own}})...), m)
 }
 
 // anything are bounds that forbid nothing.

@@ -32,8 +32,10 @@ func servedPlan(add string) []byte {
 	if !strings.Contains(add, "otherwise:") {
 		text += "otherwise: {drop: true}\n"
 	}
-	return Join([]Part{{"gate", []byte(text)}, {HostPart, []byte("plan: served\nservice: {url: 'https://store.lantern.example', token_file: /etc/oakbarrel/token}\n")}})
+	return Join([]Part{{"gate", []byte(text)}})
 }
+
+var ownFile = []byte("plan: served\nservice: {url: 'https://store.lantern.example', token_file: /etc/oakbarrel/token}\n")
 
 // A bound is never passed, whatever is tried.
 func TestABoundIsNeverPassed(t *testing.T) {
@@ -88,17 +90,18 @@ func TestABoundIsNeverPassed(t *testing.T) {
 		outlet("file: {path: '/var/log/lantern/{app}.log', files: 1000, roll: {size: 1MiB}, keep: {pieces: 2}}"),
 		"outlets: {all: {store: {cask: gate}, spool: {disk: 2GiB}}}",
 	)
+	tries = append(tries, "otherwise: {drop: true}\n--- # part host\nhost: other", "otherwise: {drop: true}\n--- # part host\nservice: {url: 'https://evil.example', token_file: /x}", "otherwise: {drop: true}\n--- # part more\nhost: other")
 	if len(tries) < 100 {
 		t.Errorf("there are %d tries", len(tries))
 	}
 	b := bounds(t, someBounds)
 	for _, try := range tries {
-		p, findings := ParseServed("gate.yaml", servedPlan(try), b)
+		p, findings := ParseServed("gate.yaml", servedPlan(try), ownFile, b)
 		if p != nil {
 			t.Errorf("this is let through: %s", try)
 			continue
 		}
-		if text := findings[0].String(); !strings.HasPrefix(text, "gate.yaml:") && !strings.HasPrefix(text, "host.yaml:") {
+		if text := findings[0].String(); !strings.Contains(text, ".yaml:") {
 			t.Errorf("%s: %s", try, text)
 		}
 	}
@@ -112,7 +115,7 @@ func TestWhatBoundsAllow(t *testing.T) {
 		"outlets: {all: {http: {url: 'https://LOGS.lantern.example:8443/in', token_file: /etc/oakbarrel/keys/t}}}", "outlets: {all: {syslog: {udp: 'relay.lantern.example:514'}}}",
 		"tend: {t: {paths: ['/var/log/lantern/*.log'], roll: {size: 1MiB}, keep: {pieces: 2}, how: rename, after: {command: [/bin/true]}}}", "memory: 64MiB", "disk: {floor: 20%}",
 	} {
-		if p, findings := ParseServed("gate.yaml", servedPlan(try), b); p == nil {
+		if p, findings := ParseServed("gate.yaml", servedPlan(try), ownFile, b); p == nil {
 			t.Errorf("%s: %v", try, findings)
 		}
 	}
@@ -133,7 +136,7 @@ func TestBoundsByDefault(t *testing.T) {
 		"outlets: {all: {syslog: {udp: 'relay.lantern.example:514'}}}":              false,
 		"intakes: {in: {files: {paths: ['/srv/*.log']}}}":                           false,
 	} {
-		if p, findings := ParseServed("gate.yaml", servedPlan(try), b); (p != nil) != allowed {
+		if p, findings := ParseServed("gate.yaml", servedPlan(try), ownFile, b); (p != nil) != allowed {
 			t.Errorf("%s: %v", try, findings)
 		}
 	}

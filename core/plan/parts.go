@@ -22,13 +22,15 @@ const (
 	partMarker = "--- # part "
 	mostParts  = 64
 
-	// HostPart is no name for a part or a plan: it is what a host's own file, and the
-	// service for the host, add to a served plan.
-	HostPart = "host"
+	// HostPart and ValuesPart are no names for a part or a plan: the one is the host's own
+	// file, and the other the values that the service has for the host, which is behind the
+	// plan, and before the file.
+	HostPart   = "host"
+	ValuesPart = "values"
 )
 
 // IsPartName tells whether a plan, or a part of plans, may have a name.
-func IsPartName(name string) bool { return isName(name) && name != HostPart }
+func IsPartName(name string) bool { return isName(name) && name != HostPart && name != ValuesPart }
 
 // Part is a text that plans are made of.
 type Part struct {
@@ -69,7 +71,7 @@ func (r *planReader) readParts(e entry) (names []string) {
 	for _, s := range r.texts(e, "a part", "parts: [ground, web]") {
 		switch {
 		case !IsPartName(s.text):
-			r.fail(positionOf(s.node), fmt.Sprintf("%q cannot be the name of a part", shorten(s.text)), "a name has letters, digits and - _ . and at most 64 of them, and is not host")
+			r.fail(positionOf(s.node), fmt.Sprintf("%q cannot be the name of a part", shorten(s.text)), "a name has letters, digits and - _ . and at most 64 of them, and is not host or values")
 		case slices.Contains(names, s.text):
 			r.fail(positionOf(s.node), fmt.Sprintf("the part %s stands here twice", s.text), "take one away")
 		default:
@@ -93,7 +95,7 @@ func Assemble(name, file string, text []byte, get func(part string) ([]byte, err
 	for _, part := range names {
 		of, err := get(part)
 		if err != nil {
-			findings = append(findings, Finding{file, Position{1, 1}, false, fmt.Sprintf("the part %s cannot be read: %v", part, err), "write it, or take it out of parts"})
+			findings = append(findings, Finding{File: file, Position: Position{1, 1}, What: fmt.Sprintf("the part %s cannot be read: %v", part, err), Mend: "write it, or take it out of parts"})
 			continue
 		}
 		parts = append(parts, Part{part, of})
@@ -107,11 +109,13 @@ func Assemble(name, file string, text []byte, get func(part string) ([]byte, err
 	return Join(append(parts, Part{name, text})), nil
 }
 
-// oneDocument finds what is wrong with a part as YAML: in the whole it could seem to
-// be in another one.
+// CheckPart finds what is wrong with a part as YAML: in the whole it could seem to be in
+// another one.
+func CheckPart(p Part) Findings { return oneDocument(p, p.Name+".yaml") }
+
 func oneDocument(p Part, file string) Findings {
 	if strings.Contains("\n"+string(p.Text), "\n"+partMarker) {
-		return Findings{{partFile(file, p.Name), Position{1, 1}, false, "this is assembled from parts already", "give the parts themselves"}}
+		return Findings{{File: partFile(file, p.Name), Position: Position{1, 1}, What: "this is assembled from parts already", Mend: "give the parts themselves"}}
 	}
 	s := newSource(string(p.Text))
 	if strings.TrimSpace(s.text) == "" {
@@ -266,7 +270,7 @@ func (r *planReader) merge(docs []document) ast.Node {
 // ownPart returns the plan among its parts: the last, but for what the host adds.
 func (r *planReader) ownPart(docs []document) string {
 	for i := len(docs) - 1; i >= 0; i-- {
-		if docs[i].part != HostPart {
+		if docs[i].part != HostPart && docs[i].part != ValuesPart {
 			return docs[i].part
 		}
 	}

@@ -232,6 +232,7 @@ func parse(file string, source []byte, m machine) (*Plan, Findings) {
 		r.inParts()
 		return nil, r.findings
 	}
+	r.settleAlone(docs)
 	p := r.readAll(docs)
 	r.findings.sort()
 	r.inParts()

@@ -15,6 +15,7 @@ import (
 type planReader struct {
 	reader
 	machine
+	alone       bool // it is what a host adds to a plan that is served, and none has come yet
 	conditions  map[string]*namedCondition
 	intakes     []Intake
 	outlets     []Outlet
@@ -30,6 +31,20 @@ type planReader struct {
 	whens       []whenSource
 	setsAt      map[string]Position // where the keep of each outlet and tend stands
 	namesAt     map[string]Position // where each intake, outlet and tend is named, and keys of the whole
+}
+
+// settleAlone finds out whether this is the file of a host whose plan is served: by
+// itself it takes nothing in, and keeps nothing.
+func (r *planReader) settleAlone(docs []document) {
+	if len(docs) > 1 || docs[0].part != "" {
+		return
+	}
+	for _, v := range valuesOf(docs[0].body) {
+		key, _ := r.scalarOf(v.Key)
+		if word, ok := r.scalarOf(v.Value); ok && strings.EqualFold(key.text, "plan") && strings.EqualFold(word.text, "served") {
+			docs[0].part, r.alone, r.bounds = HostPart, true, anything
+		}
+	}
 }
 
 // readAll reads the parts of a plan as one.
@@ -93,7 +108,11 @@ func (r *planReader) read(body ast.Node) *Plan {
 		r.readRules(e)
 	}
 	var otherwise route.Otherwise
-	if e, ok := top.require("otherwise", "say what becomes of records that no rule sends: otherwise: {send: [OUTLET]}, or {drop: true}"); ok {
+	if r.alone {
+		if !r.hasService {
+			r.fail(Position{1, 1}, "the plan is served, and there is no service to serve it", "write service: {url: …, token_file: …}")
+		}
+	} else if e, ok := top.require("otherwise", "say what becomes of records that no rule sends: otherwise: {send: [OUTLET]}, or {drop: true}"); ok {
 		otherwise = r.readOtherwise(e)
 	}
 	if r.findings.Refused() {

@@ -19,11 +19,11 @@ type reader struct {
 }
 
 func (r *reader) fail(at Position, what, mend string) {
-	r.findings = append(r.findings, Finding{r.file, at, false, what, mend})
+	r.findings = append(r.findings, Finding{File: r.file, Position: at, What: what, Mend: mend})
 }
 
 func (r *reader) warn(at Position, what, mend string) {
-	r.findings = append(r.findings, Finding{r.file, at, true, what, mend})
+	r.findings = append(r.findings, Finding{File: r.file, Position: at, Warning: true, What: what, Mend: mend})
 }
 
 // entry is a key of a mapping with its value.

@@ -2,8 +2,10 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
@@ -120,6 +122,25 @@ func (p places) mend(name string) string {
 	}
 	return fmt.Sprintf("give the host one, or the plan a default: values: {%s: …}", name)
 }
+
+// PartOfValues returns the part that says what the places of a plan stand for on a host.
+// What cannot be the name of a value, as the labels that hosts give themselves, is left out.
+func PartOfValues(values map[string]string) Part {
+	var b strings.Builder
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		if IsPartName(name) {
+			fmt.Fprintf(&b, "  %s: %s\n", name, strconv.Quote(values[name]))
+		}
+	}
+	if b.Len() == 0 {
+		return Part{Name: ValuesPart}
+	}
+	return Part{ValuesPart, []byte("values:\n" + b.String())}
+}
+
+// StandIn is what a host's own file says, as far as it matters for whether a plan that is
+// served to it is in order.
+var StandIn = []byte("plan: served\nservice: {url: 'https://store.example', token_file: /etc/oakbarrel/token}\n")
 
 // readOwnLabels reads what a host says of itself.
 func (r *planReader) readOwnLabels(e entry) (labels []Label) {

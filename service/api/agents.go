@@ -40,7 +40,8 @@ func (a *API) takeStatus(ctx context.Context, in *statusInput) (*statusOutput, e
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	row := model.Agent{ID: in.Agent, Host: in.Body.Host, PlanHash: in.Body.PlanHash, Held: in.Body.Held, LastHeard: time.Now(), Status: status, Tallies: tallies}
+	served, labels := servedOf(status)
+	row := model.Agent{ID: in.Agent, Served: served, OwnLabels: labels, Host: in.Body.Host, PlanHash: in.Body.PlanHash, Held: in.Body.Held, LastHeard: time.Now(), Status: status, Tallies: tallies}
 	if err := a.DB.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&row).Error; err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
@@ -216,6 +217,9 @@ func (a *API) openOrders(ctx context.Context, in *ordersInput) (*ordersOutput, e
 	open, err := a.Orders.Wait(ctx, in.Agent, time.Duration(in.Wait)*time.Second)
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
+	}
+	if err := a.withPlans(ctx, in.Agent, open); err != nil {
+		return nil, a.planProblem(ctx, err)
 	}
 	return &ordersOutput{open}, nil
 }

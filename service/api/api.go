@@ -21,6 +21,7 @@ import (
 	"oakbarrel/service/access"
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/orders"
+	"oakbarrel/service/plans"
 	"oakbarrel/service/search"
 )
 
@@ -35,6 +36,7 @@ type API struct {
 	Queue  *ingest.Queue
 	Search *search.Store
 	Orders *orders.Desk
+	Plans  *plans.Shelf
 	Hub    *Hub
 	Log    *slog.Logger
 	Secure bool // it is reached by https only
@@ -118,6 +120,23 @@ func (a *API) register(api huma.API) {
 	handle(api, "POST /plans/check", "What is wrong in a plan, and where its records can go", a.seated(a.need(access.Read)), a.checkPlan)
 	handle(api, "POST /plans/explain", "What each rule of a plan says of a message", a.seated(a.need(access.Read)), a.explainPlan)
 	handle(api, "POST /plans/compare", "What another plan would do with what a cask holds", a.seated(a.need(access.Read)), a.comparePlans)
+	handle(api, "GET /plans", "The plans of the service, by their last revisions", a.need(access.Operate), a.planLines)
+	handle(api, "GET /plans/{plan}", "The revisions of a plan, the newest first", a.need(access.Operate), a.revisions)
+	handle(api, "PUT /plans/{plan}", "Make a new revision of a plan", a.need(access.Operate), a.putPlan)
+	handle(api, "GET /plans/{plan}/{revision}", "A revision with its texts", a.need(access.Operate), a.revision)
+	handle(api, "GET /plans/{plan}/{revision}/judge", "On which hosts of its assignments a revision is in order", a.seated(a.need(access.Operate)), a.judgePlan)
+	handle(api, "POST /plans/{plan}/compare", "What another revision would do with what each host has sent", a.seated(a.need(access.Operate)), a.compareRevisions)
+	handle(api, "GET /assignments", "Which hosts get which plan", a.need(access.Operate), a.assignments)
+	handle(api, "PUT /assignments", "Make or change an assignment", a.need(access.Operate), a.assign)
+	handle(api, "DELETE /assignments/{name}", "Take an assignment away", a.need(access.Operate), a.unassign)
+	handle(api, "GET /fleet", "The hosts as their plans are concerned", a.need(access.Read), a.fleet)
+	handle(api, "PUT /agents/{agent}/labels", "Change labels and values of a host", a.need(access.Operate), a.setLabels)
+	handle(api, "GET /label-values", "The values of all hosts with a label", a.need(access.Operate), a.labelValues)
+	handle(api, "PUT /label-values", "Change a value of all hosts with a label", a.need(access.Operate), a.setLabelValue)
+	handle(api, "GET /rollouts", "The roll-outs, the newest first", a.need(access.Operate), a.rollouts)
+	handle(api, "POST /rollouts", "Begin to roll a revision out to its hosts", a.need(access.Operate), a.startRollout)
+	handle(api, "GET /rollouts/{rollout}", "How far a roll-out has come", a.need(access.Operate), a.rollout)
+	handle(api, "POST /rollouts/{rollout}/{where}", "Pause a roll-out, have it go on, or take it back", a.need(access.Operate), a.steerRollout)
 	handle(api, "POST /invitations", "Invite a host: a code for a token of its own", a.need(access.Admin), a.invite)
 	handle(api, "POST /accept", "Use the code of an invitation up", nil, a.accept)
 	handle(api, "POST /agents/{agent}/revoke", "Take away the tokens that an agent was given for invitations", a.need(access.Admin), a.revoke)

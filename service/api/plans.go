@@ -120,12 +120,20 @@ func (a *API) comparePlans(ctx context.Context, in *compareInput) (*comparedOutp
 	if err != nil {
 		return nil, err
 	}
-	q, err := a.query(ctx, &Range{Cask: in.Body.Cask, Since: in.Body.Since, Until: in.Body.Until, Where: in.Body.Where})
-	if err != nil {
+	c := plan.Compare(before, after)
+	if err := a.compareRecords(ctx, c, &Range{Cask: in.Body.Cask, Since: in.Body.Since, Until: in.Body.Until, Where: in.Body.Where}, in.Body.Limit); err != nil {
 		return nil, err
 	}
-	q.Limit = in.Body.Limit
-	c := plan.Compare(before, after)
+	return &comparedOutput{c.Report()}, nil
+}
+
+// compareRecords has a comparison judge records that are kept, the newest.
+func (a *API) compareRecords(ctx context.Context, c *plan.Comparison, of *Range, limit int) error {
+	q, err := a.query(ctx, of)
+	if err != nil {
+		return err
+	}
+	q.Limit = limit
 	err = a.Search.Search(ctx, q, func(h search.Hit) error {
 		var r record.Record
 		if err := r.ParseJSON(h.JSON); err != nil {
@@ -135,10 +143,10 @@ func (a *API) comparePlans(ctx context.Context, in *compareInput) (*comparedOutp
 		return nil
 	})
 	if err != nil {
-		return nil, a.unavailable(ctx, err)
+		return a.unavailable(ctx, err)
 	}
 	c.Finish()
-	return &comparedOutput{c.Report()}, nil
+	return nil
 }
 
 type planTextOutput struct{ Body client.AgentPlan }

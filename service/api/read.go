@@ -159,6 +159,11 @@ func (a *API) records(ctx context.Context, in *recordsInput) (*huma.StreamRespon
 	}}, nil
 }
 
+// inQuotes returns a text as a condition has it.
+func inQuotes(text string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(text) + `"`
+}
+
 type neighboursInput struct {
 	Cask  string `query:"cask" doc:"as for records"`
 	Place string `query:"place" required:"true" doc:"the place of a record, as records tells it"`
@@ -178,7 +183,7 @@ func (a *API) neighbours(ctx context.Context, in *neighboursInput) (*neighboursO
 	var where []string
 	for _, of := range []struct{ property, name string }{{"host", in.Host}, {"agent", in.Agent}} {
 		if of.name != "" {
-			where = append(where, of.property+` is "`+strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(of.name)+`"`)
+			where = append(where, of.property+" is "+inQuotes(of.name))
 		}
 	}
 	q, err := a.query(ctx, &Range{Cask: in.Cask, Where: strings.Join(where, " and ")})

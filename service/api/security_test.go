@@ -71,6 +71,23 @@ var may = map[string][]string{
 	"POST /plans/check":                     readers,
 	"POST /plans/explain":                   readers,
 	"POST /plans/compare":                   readers,
+	"GET /plans":                            operators,
+	"GET /plans/{plan}":                     operators,
+	"PUT /plans/{plan}":                     operators,
+	"GET /plans/{plan}/{revision}":          operators,
+	"GET /plans/{plan}/{revision}/judge":    operators,
+	"POST /plans/{plan}/compare":            operators,
+	"GET /assignments":                      operators,
+	"PUT /assignments":                      operators,
+	"DELETE /assignments/{name}":            operators,
+	"GET /fleet":                            readers,
+	"PUT /agents/{agent}/labels":            operators,
+	"GET /label-values":                     operators,
+	"PUT /label-values":                     operators,
+	"GET /rollouts":                         operators,
+	"POST /rollouts":                        operators,
+	"GET /rollouts/{rollout}":               operators,
+	"POST /rollouts/{rollout}/{where}":      operators,
 	"POST /invitations":                     admins,
 	"GET /invitations":                      admins,
 	"POST /accept":                          anybody, // with the code
@@ -166,7 +183,7 @@ func (f *fixture) tryAs(address string, imports bool, agent, token string, sessi
 	if path != "/healthz" {
 		path = "/api/v1" + path
 	}
-	for from, to := range map[string]string{"{cask}": f.cask, "{agent}": agent, "{outlet}": "centre", "{order}": "999999", "{token}": "999999", "{account}": "nobody-here"} {
+	for from, to := range map[string]string{"{cask}": f.cask, "{agent}": agent, "{outlet}": "centre", "{order}": "999999", "{token}": "999999", "{account}": "nobody-here", "{plan}": "gate", "{revision}": "1", "{rollout}": "999999", "{where}": "pause", "{name}": "none"} {
 		path = strings.ReplaceAll(path, from, to)
 	}
 	query := ""

@@ -63,6 +63,7 @@ type Invitation struct {
 	Ends    time.Time
 	Uses    int        `gorm:"default:1"`          // how often it may be accepted
 	Times   int        `gorm:"not null;default:0"` // it was accepted
+	Labels  string     `gorm:"type:text"`          // JSON: of the hosts that accept it
 	Used    *time.Time // last
 	AgentID string     `gorm:"size:32"` // that used it last
 }
@@ -98,7 +99,9 @@ type Agent struct {
 	PlanHash  string `gorm:"size:64"`
 	Held      int64
 	LastHeard time.Time
-	Status    []byte `gorm:"type:longblob"`   // JSON
+	Status    []byte `gorm:"type:longblob"` // JSON
+	Served    Served `gorm:"embedded;embeddedPrefix:served_"`
+	OwnLabels string `gorm:"type:text"`       // JSON: those that the host gives itself
 	Tallies   string `gorm:"type:mediumtext"` // JSON: what it last said of each tally
 }
 
@@ -238,6 +241,107 @@ type Clock struct {
 	Seen time.Time
 }
 
+// Served is which plan of the service an agent says it has in force.
+type Served struct {
+	Takes    bool   // it takes plans
+	Plan     string `gorm:"size:64"`
+	Revision int
+	Hash     string `gorm:"size:64"` // of what was served
+	State    string `gorm:"size:16"`
+	Order    uint64 `gorm:"column:order_id"`
+	Why      string `gorm:"type:text"`
+}
+
+// Revision is an unchangeable state of a plan, or of a part that plans are made of.
+type Revision struct {
+	ID     uint64 `gorm:"primaryKey"`
+	Plan   string `gorm:"size:64;uniqueIndex:plan_number,priority:1"`
+	Number int    `gorm:"uniqueIndex:plan_number,priority:2"`
+	Text   []byte `gorm:"type:mediumblob"`
+	Parts  string `gorm:"type:text"` // JSON: the revision of each part, in their order
+	Hash   string `gorm:"size:64"`   // of the text with all its parts
+	By     string `gorm:"size:128"`
+	At     time.Time
+	Why    string `gorm:"type:text"`
+}
+
+// PlanInForce is the revision of a plan that hosts are to have: that of its last roll-out.
+type PlanInForce struct {
+	Plan     string `gorm:"size:64;primaryKey"`
+	Revision int
+}
+
+// HostLabel says of a host what it is, as an operator or its invitation gave it.
+type HostLabel struct {
+	AgentID string `gorm:"size:32;primaryKey"`
+	Name    string `gorm:"size:32;primaryKey"`
+	Value   string `gorm:"size:64"`
+}
+
+// HostValue is what a place of a plan stands for on a host.
+type HostValue struct {
+	AgentID string `gorm:"size:32;primaryKey"`
+	Name    string `gorm:"size:64;primaryKey"`
+	Text    string `gorm:"type:text"`
+}
+
+// LabelValue is likewise for all hosts with a label.
+type LabelValue struct {
+	Label string `gorm:"size:32;primaryKey"`
+	Of    string `gorm:"size:64;primaryKey"`
+	Name  string `gorm:"size:64;primaryKey"`
+	Text  string `gorm:"type:text"`
+}
+
+// Assignment says which hosts get a plan.
+type Assignment struct {
+	Name      string `gorm:"size:64;primaryKey"`
+	Plan      string `gorm:"size:64;index"`
+	Condition string `gorm:"column:condition_text;type:text"`
+	Approve   bool   // its roll-outs are to be approved by another person
+	By        string `gorm:"size:128"`
+	Changed   time.Time
+}
+
+// Rollout is a revision on its way to hosts.
+type Rollout struct {
+	ID       uint64 `gorm:"primaryKey"`
+	Plan     string `gorm:"size:64;index"`
+	Revision int
+	Waves    string `gorm:"size:255"`
+	Seconds  int    // for which each host judges it
+	Failures int    // so many hosts that fail have all of it taken back
+	State    string `gorm:"size:16;index"`
+	Wave     int    // that is under way, from 0
+	By       string `gorm:"size:128"`
+	Why      string `gorm:"type:text"`
+	Approved string `gorm:"size:128"`  // by whom, "" for nobody
+	Note     string `gorm:"type:text"` // why it is as it is
+	Created  time.Time
+	Changed  time.Time
+}
+
+// RolloutHost is a host of a roll-out.
+type RolloutHost struct {
+	RolloutID      uint64 `gorm:"primaryKey;autoIncrement:false"`
+	AgentID        string `gorm:"size:32;primaryKey;index"`
+	Host           string `gorm:"size:255"`
+	Wave           int
+	State          string `gorm:"size:16"`
+	Why            string `gorm:"type:text"`
+	BeforePlan     string `gorm:"size:64"` // that it had, "" for none
+	BeforeRevision int
+	OrderID        uint64
+	Changed        time.Time
+}
+
+// Job is work that one service at a time does, and until when it does it.
+type Job struct {
+	Name   string `gorm:"size:32;primaryKey"`
+	Holder string `gorm:"size:32"`
+	Until  time.Time
+}
+
 var migrations = []*gormigrate.Migration{{
 	ID: "0001 casks, tokens, agents, feeds, blocks, counts",
 	Migrate: func(tx *gorm.DB) error {
@@ -312,9 +416,7 @@ var migrations = []*gormigrate.Migration{{
 				return err
 			}
 		}
-		random := make([]byte, 16)
-		rand.Read(random)
-		return tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&Store{ID: 1, Name: hex.EncodeToString(random)}).Error
+		return tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&Store{ID: 1, Name: NewID()}).Error
 	},
 }, {
 	ID: "0016 views of one's own",
@@ -324,7 +426,19 @@ var migrations = []*gormigrate.Migration{{
 		}
 		return tx.Exec("ALTER TABLE views ADD COLUMN owner VARCHAR(80) NOT NULL DEFAULT '', DROP PRIMARY KEY, ADD PRIMARY KEY (owner, name)").Error
 	},
+}, {
+	ID: "0017 plans, labels, assignments, roll-outs",
+	Migrate: func(tx *gorm.DB) error {
+		return tx.AutoMigrate(&Agent{}, &Invitation{}, &Revision{}, &PlanInForce{}, &HostLabel{}, &HostValue{}, &LabelValue{}, &Assignment{}, &Rollout{}, &RolloutHost{}, &Job{})
+	},
 }}
+
+// NewID returns 32 random hexadecimal digits.
+func NewID() string {
+	random := make([]byte, 16)
+	rand.Read(random)
+	return hex.EncodeToString(random)
+}
 
 // StoreID returns what tells this store apart from others.
 func StoreID(db *gorm.DB) (string, error) {

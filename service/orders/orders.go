@@ -51,6 +51,37 @@ func (d *Desk) Give(ctx context.Context, agentID string, what client.NewOrder, b
 	return valueOf(o), err
 }
 
+// GiveAll puts an order for each agent on the desk, as part of a transaction; wake tells
+// them, once that is committed. The ids are those of the orders, by agent.
+func (d *Desk) GiveAll(tx *gorm.DB, what map[string]client.NewOrder, by string) (ids map[string]uint64, wake func(), err error) {
+	var rows []model.Order
+	for agent, o := range what {
+		details, err := json.Marshal(o)
+		if err != nil {
+			return nil, nil, err
+		}
+		rows = append(rows, model.Order{AgentID: agent, Kind: string(o.Kind), By: by, Details: string(details), Created: time.Now()})
+	}
+	ids = map[string]uint64{}
+	if len(rows) == 0 {
+		return ids, func() {}, nil
+	}
+	if err := tx.CreateInBatches(&rows, 500).Error; err != nil {
+		return nil, nil, err
+	}
+	for _, r := range rows {
+		ids[r.AgentID] = r.ID
+	}
+	return ids, func() {
+		for agent := range ids {
+			d.wake(agent)
+		}
+	}, nil
+}
+
+// LifeTime is how long an order waits for its agent.
+const LifeTime = lifeTime
+
 // valueOf returns an order as it is spoken of.
 func valueOf(o model.Order) client.Order {
 	order := client.Order{ID: o.ID, By: o.By, Created: o.Created, Done: o.Done}
@@ -166,3 +197,6 @@ func (d *Desk) poll(ctx context.Context) {
 		}
 	}
 }
+
+// WhyOf tells why an order could not be done, "" where it is not done, or was.
+func WhyOf(o model.Order) string { return valueOf(o).Outcome.Why }

@@ -1,0 +1,428 @@
+package plans
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"oakbarrel/client"
+	"oakbarrel/core/fleet"
+	"oakbarrel/core/plan"
+	"oakbarrel/service/model"
+)
+
+// silentTime is after how long without a word a host is silent.
+const silentTime = 5 * time.Minute
+
+// world is all that decides which plan hosts get, as it is at a time.
+type world struct {
+	agents      []model.Agent
+	labels      map[string]map[string]string // by agent
+	values      map[string]map[string]string
+	ofLabels    []fleet.LabelValue
+	assignments []fleet.Assignment
+	inForce     map[string]int
+}
+
+// look reads it, of the agents that a choice is of.
+func look(db *gorm.DB, agents *gorm.DB) (w world, err error) {
+	if agents == nil {
+		agents = db.Model(&model.Agent{})
+	}
+	var labels []model.HostLabel
+	var values []model.HostValue
+	var ofLabels []model.LabelValue
+	var assignments []model.Assignment
+	for _, read := range []func() error{
+		func() error { return agents.Omit("status", "tallies").Order("host, id").Find(&w.agents).Error },
+		func() error { return db.Find(&labels).Error },
+		func() error { return db.Find(&values).Error },
+		func() error { return db.Order("label, of, name").Find(&ofLabels).Error },
+		func() error { return db.Order("name").Find(&assignments).Error },
+		func() error { w.inForce, err = inForce(db); return err },
+	} {
+		if err := read(); err != nil {
+			return w, err
+		}
+	}
+	w.labels, w.values = map[string]map[string]string{}, map[string]map[string]string{}
+	put := func(to map[string]map[string]string, agent, name, text string) {
+		if to[agent] == nil {
+			to[agent] = map[string]string{}
+		}
+		to[agent][name] = text
+	}
+	for _, a := range w.agents {
+		var own map[string]string
+		json.Unmarshal([]byte(a.OwnLabels), &own) // the service wrote it
+		for name, value := range own {
+			put(w.labels, a.ID, "own/"+name, value)
+		}
+	}
+	for _, l := range labels {
+		put(w.labels, l.AgentID, l.Name, l.Value)
+	}
+	for _, v := range values {
+		put(w.values, v.AgentID, v.Name, v.Text)
+	}
+	for _, v := range ofLabels {
+		w.ofLabels = append(w.ofLabels, fleet.LabelValue{Label: v.Label, Of: v.Of, Name: v.Name, Text: v.Text})
+	}
+	for _, a := range assignments {
+		when, err := fleet.Parse(a.Condition)
+		if err != nil {
+			return w, fmt.Errorf("assignment %s: %w", a.Name, err)
+		}
+		w.assignments = append(w.assignments, fleet.Assignment{Name: a.Name, Plan: a.Plan, When: when})
+	}
+	return w, nil
+}
+
+func (w *world) decide(a model.Agent) fleet.Decision {
+	return fleet.Decide(a.Host, w.labels[a.ID], w.assignments)
+}
+
+// forHost returns what the service adds to a plan for a host: the values of its places.
+func (w *world) forHost(a model.Agent) (plan.Part, error) {
+	values, err := fleet.Values(w.labels[a.ID], w.ofLabels, w.values[a.ID])
+	if err != nil {
+		return plan.Part{}, err
+	}
+	return plan.PartOfValues(values), nil
+}
+
+// serve returns the text of a whole plan for a host.
+func (w *world) serve(whole []byte, a model.Agent) ([]byte, error) {
+	part, err := w.forHost(a)
+	if err != nil {
+		return nil, err
+	}
+	return append(slices.Clone(whole), plan.Join([]plan.Part{part})...), nil
+}
+
+// judge finds what is wrong with a whole plan on a host, as far as can be told here.
+func (w *world) judge(name string, whole []byte, a model.Agent) []string {
+	text, err := w.serve(whole, a)
+	if err != nil {
+		return []string{err.Error()}
+	}
+	_, findings := plan.ParseServed(name+".yaml", text, plan.StandIn, nil)
+	if !findings.Refused() {
+		return nil
+	}
+	var all []string
+	for _, f := range findings {
+		if !f.Warning {
+			all = append(all, f.String())
+		}
+	}
+	return all
+}
+
+// TextFor returns a revision for a host, with its parts and values.
+func (s *Shelf) TextFor(ctx context.Context, agentID, name string, number int) (string, error) {
+	db := s.DB.WithContext(ctx)
+	w, err := look(db, db.Model(&model.Agent{}).Where("id = ?", agentID))
+	if err != nil || len(w.agents) == 0 {
+		return "", err
+	}
+	r, err := find(db, name, number)
+	if err != nil {
+		return "", err
+	}
+	whole, err := assembled(db, r)
+	if err != nil {
+		return "", err
+	}
+	text, err := w.serve(whole, w.agents[0])
+	return string(text), err
+}
+
+// Judge tells on which hosts of its assignments a revision is not in order.
+func (s *Shelf) Judge(ctx context.Context, name string, number int) (bad []client.PlanOnHost, good int, err error) {
+	db := s.DB.WithContext(ctx)
+	r, err := find(db, name, number)
+	if err != nil {
+		return nil, 0, err
+	}
+	w, err := look(db, nil)
+	if err != nil {
+		return nil, 0, err
+	}
+	bad, good, err = judgeAll(db, &w, r)
+	return bad, good, err
+}
+
+func judgeAll(db *gorm.DB, w *world, r model.Revision) (bad []client.PlanOnHost, good int, err error) {
+	whole, err := assembled(db, r)
+	bad = []client.PlanOnHost{}
+	same := map[string][]string{} // what was found, by the values of the host
+	for _, a := range w.agents {
+		if d := w.decide(a); err != nil || d.By == nil || d.By.Plan != r.Plan {
+			continue
+		}
+		part, wrong := w.forHost(a)
+		key := string(part.Text)
+		if wrong != nil {
+			bad = append(bad, client.PlanOnHost{AgentID: a.ID, Host: a.Host, Findings: []string{wrong.Error()}})
+			continue
+		}
+		findings, known := same[key]
+		if !known {
+			findings = w.judge(r.Plan, whole, a)
+			same[key] = findings
+		}
+		if len(findings) == 0 {
+			good++
+		} else {
+			bad = append(bad, client.PlanOnHost{AgentID: a.ID, Host: a.Host, Findings: findings})
+		}
+	}
+	return bad, good, err
+}
+
+// Fleet lists hosts as their plans are concerned; agents chooses them, nil for all.
+func (s *Shelf) Fleet(ctx context.Context, agents *gorm.DB) ([]client.FleetHost, error) {
+	db := s.DB.WithContext(ctx)
+	w, err := look(db, agents)
+	if err != nil {
+		return nil, err
+	}
+	wholes := map[string][]byte{} // of the plans in force
+	for name, number := range w.inForce {
+		r, err := find(db, name, number)
+		if err != nil {
+			return nil, err
+		}
+		if wholes[name], err = assembled(db, r); err != nil {
+			return nil, err
+		}
+	}
+	all := []client.FleetHost{}
+	for _, a := range w.agents {
+		h := client.FleetHost{AgentID: a.ID, Host: a.Host, LastHeard: a.LastHeard, Labels: given(w.labels[a.ID]), Values: given(w.values[a.ID]),
+			Served: a.Served.Takes, Plan: a.Served.Plan, Revision: a.Served.Revision, State: client.ServedState(a.Served.State)}
+		values, _ := fleet.Values(w.labels[a.ID], w.ofLabels, w.values[a.ID]) // drift tells what is wrong with them
+		h.Places = given(values)
+		d := w.decide(a)
+		h.Why = d.Why()
+		if d.By != nil {
+			h.Assigned, h.Assignment, h.InForce = d.By.Plan, d.By.Name, w.inForce[d.By.Plan]
+		}
+		h.Drift = w.drift(a, h, wholes[h.Assigned], len(d.Tie) > 0)
+		all = append(all, h)
+	}
+	return all, nil
+}
+
+func given(all map[string]string) map[string]string {
+	if all == nil {
+		return map[string]string{}
+	}
+	return all
+}
+
+// drift tells how a host is other than it is assigned, "" where it is not.
+func (w *world) drift(a model.Agent, h client.FleetHost, whole []byte, tie bool) string {
+	switch {
+	case tie:
+		return h.Why
+	case h.Assigned == "" && h.Plan != "":
+		return fmt.Sprintf("it has plan %s, and none is assigned to it", h.Plan)
+	case h.Assigned == "":
+		return ""
+	case !h.Served:
+		return "it keeps a plan of its own (plan: own)"
+	case time.Since(a.LastHeard) > silentTime:
+		return "it is silent"
+	case h.InForce == 0:
+		return ""
+	case h.State == client.Judged:
+		return ""
+	case h.Plan != h.Assigned || h.Revision != h.InForce:
+		why := ""
+		if a.Served.Why != "" {
+			why = ": " + a.Served.Why
+		}
+		if h.Plan == "" {
+			return "it has no plan yet" + why
+		}
+		return fmt.Sprintf("it has revision %d of plan %s%s", h.Revision, h.Plan, why)
+	}
+	text, err := w.serve(whole, a)
+	switch {
+	case err != nil:
+		return err.Error()
+	case plan.Hash(text) != a.Served.Hash:
+		return "its values are others since it took the plan"
+	}
+	return ""
+}
+
+// SetLabels changes labels and values of a host.
+func (s *Shelf) SetLabels(ctx context.Context, agentID string, set client.SetLabels) error {
+	for name, value := range set.Labels {
+		if value == "" {
+			value = "x" // it is taken away
+		}
+		if wrong := plan.WrongLabel(name, value); wrong != "" {
+			return refuse("write NAME=VALUE, such as role=gate", "%s", wrong)
+		}
+	}
+	for name, text := range set.Values {
+		if wrong := plan.WrongValue(text); wrong != "" || !plan.IsPartName(name) {
+			return refuse("write NAME=TEXT, such as port=514", "the value %s cannot be this: %s", strconv.Quote(name), wrong)
+		}
+	}
+	return s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		var agent model.Agent
+		if err := tx.Select("id").Take(&agent, "id = ?", agentID).Error; errors.Is(err, gorm.ErrRecordNotFound) {
+			return &Refusal{What: "no agent with this id was heard", Mend: "oakbarrel hosts lists them", Unknown: true}
+		} else if err != nil {
+			return err
+		}
+		for name, value := range set.Labels {
+			row := model.HostLabel{AgentID: agentID, Name: name, Value: value}
+			if err := keep(tx, &row, value == ""); err != nil {
+				return err
+			}
+		}
+		for name, text := range set.Values {
+			row := model.HostValue{AgentID: agentID, Name: name, Text: text}
+			if err := keep(tx, &row, text == ""); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// keep puts a row in the place of the one with its key, or removes that.
+func keep[T any](tx *gorm.DB, row *T, remove bool) error {
+	if remove {
+		return tx.Delete(row).Error
+	}
+	return tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(row).Error
+}
+
+// LabelValues lists the values of all hosts with a label.
+func (s *Shelf) LabelValues(ctx context.Context) ([]client.ValueOfLabel, error) {
+	var rows []model.LabelValue
+	err := s.DB.WithContext(ctx).Order("label, of, name").Find(&rows).Error
+	all := []client.ValueOfLabel{}
+	for _, r := range rows {
+		all = append(all, client.ValueOfLabel(r))
+	}
+	return all, err
+}
+
+// SetLabelValue changes a value of all hosts with a label.
+func (s *Shelf) SetLabelValue(ctx context.Context, v client.ValueOfLabel) error {
+	if wrong := plan.WrongLabel(v.Label, v.Of); wrong != "" {
+		return refuse("write LABEL=VALUE, such as site=north", "%s", wrong)
+	}
+	if wrong := plan.WrongValue(v.Text); wrong != "" || !plan.IsPartName(v.Name) {
+		return refuse("write NAME=TEXT, such as port=514", "the value %s cannot be this: %s", strconv.Quote(v.Name), wrong)
+	}
+	row := model.LabelValue(v)
+	return keep(s.DB.WithContext(ctx), &row, v.Text == "")
+}
+
+// Assignments lists them.
+func (s *Shelf) Assignments(ctx context.Context) ([]client.PlanAssignment, error) {
+	var rows []model.Assignment
+	if err := s.DB.WithContext(ctx).Order("name").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	hosts, err := s.Fleet(ctx, nil)
+	all := []client.PlanAssignment{}
+	for _, r := range rows {
+		a := client.PlanAssignment{Name: r.Name, Plan: r.Plan, When: r.Condition, Approve: r.Approve, By: r.By, Changed: r.Changed}
+		for _, h := range hosts {
+			if h.Assignment == r.Name {
+				a.Hosts++
+			}
+		}
+		all = append(all, a)
+	}
+	return all, err
+}
+
+// Assign makes or changes an assignment.
+func (s *Shelf) Assign(ctx context.Context, a client.PlanAssignment, by string) error {
+	if _, err := fleet.Parse(a.When); err != nil {
+		wrong := err.(*fleet.Error)
+		return refuse(wrong.Mend, "when, column %d: %s", len([]rune(a.When[:wrong.Offset]))+1, wrong.What)
+	}
+	db := s.DB.WithContext(ctx)
+	if _, err := find(db, a.Plan, 0); err != nil {
+		return err
+	}
+	return keep(db, &model.Assignment{Name: a.Name, Plan: a.Plan, Condition: a.When, Approve: a.Approve, By: by, Changed: time.Now()}, false)
+}
+
+// Unassign takes an assignment away.
+func (s *Shelf) Unassign(ctx context.Context, name string) error {
+	done := s.DB.WithContext(ctx).Where("name = ?", name).Delete(&model.Assignment{})
+	if done.Error == nil && done.RowsAffected == 0 {
+		return &Refusal{What: "there is no assignment " + strconv.Quote(name), Mend: "oakbarrel assign lists those that there are", Unknown: true}
+	}
+	return done.Error
+}
+
+// HostPlans are two revisions of a plan for a host.
+type HostPlans struct {
+	AgentID, Host string
+	Old, New      *plan.Plan
+}
+
+// Both returns two revisions for each host that is assigned to the plan; from 0 stands for
+// no plan at all. Hosts on which one of them is not in order are left out.
+func (s *Shelf) Both(ctx context.Context, name string, from, to int) (number int, hosts []HostPlans, err error) {
+	db := s.DB.WithContext(ctx)
+	w, err := look(db, nil)
+	if err != nil {
+		return 0, nil, err
+	}
+	after, err := find(db, name, to)
+	if err != nil {
+		return 0, nil, err
+	}
+	wholes := [][]byte{[]byte("otherwise: {drop: true}\n"), nil}
+	if from > 0 {
+		before, err := find(db, name, from)
+		if err != nil {
+			return 0, nil, err
+		}
+		if wholes[0], err = assembled(db, before); err != nil {
+			return 0, nil, err
+		}
+	} else {
+		wholes[0] = plan.Join([]plan.Part{{Name: name, Text: append([]byte("oakbarrel: 1\n"), wholes[0]...)}})
+	}
+	if wholes[1], err = assembled(db, after); err != nil {
+		return 0, nil, err
+	}
+	for _, a := range w.agents {
+		if d := w.decide(a); d.By == nil || d.By.Plan != name {
+			continue
+		}
+		both := [2]*plan.Plan{}
+		for i, whole := range wholes {
+			if text, err := w.serve(whole, a); err == nil {
+				both[i], _ = plan.ParseServed(name+".yaml", text, plan.StandIn, nil)
+			}
+		}
+		if both[0] != nil && both[1] != nil {
+			hosts = append(hosts, HostPlans{a.ID, a.Host, both[0], both[1]})
+		}
+	}
+	return after.Number, hosts, nil
+}
