@@ -299,6 +299,9 @@ func (a *Agent) endJudging() {
 // back to the plan before.
 const judgeTime = time.Second
 
+// troubleTime is for how long what is in trouble at the end may come out of it.
+const troubleTime = 15 * time.Second
+
 // beginJudging judges the plan in force until its time is over.
 func (a *Agent) beginJudging(n servedNote, at, before fleet.Vitals) {
 	ctx, end := context.WithCancel(a.ending)
@@ -312,24 +315,41 @@ func (a *Agent) beginJudging(n servedNote, at, before fleet.Vitals) {
 }
 
 func (a *Agent) judge(ctx context.Context, n servedNote, at, before fleet.Vitals) {
-	for harm, ended := "", false; ; {
-		guard.Pause(ctx, min(judgeTime, max(0, time.Until(n.Until))))
+	taken, half := time.Now(), at
+	for harm, told := "", false; ; {
+		pause := judgeTime
+		if left := time.Until(n.Until); left > 0 {
+			pause = min(pause, left)
+		}
+		guard.Pause(ctx, pause)
 		if ctx.Err() != nil {
 			return
 		}
-		if harm == "" {
-			ended = !time.Now().Before(n.Until)
-			harm = fleet.Harm(before, at, a.takeVitals(), ended)
-		}
-		if harm == "" && !ended || !a.settle(ctx, n, harm) {
-			if harm != "" {
-				guard.Pause(ctx, judgeTime)
+		if !told {
+			if time.Until(n.Until) > time.Since(taken) {
+				half = a.takeVitals()
 			}
-			continue
+			harm, told = a.harmOf(n, before, at, half)
 		}
-		a.signalDelivery() // which has the service told
-		return
+		if told && a.settle(ctx, n, harm) {
+			a.signalDelivery() // which has the service told
+			return
+		}
 	}
+}
+
+// harmOf tells what harm a plan does, "" for none; told is false for as long as that
+// cannot be told yet.
+func (a *Agent) harmOf(n servedNote, before, at, half fleet.Vitals) (harm string, told bool) {
+	now, ended := a.takeVitals(), !time.Now().Before(n.Until)
+	if harm = fleet.Harm(before, at, half, now, ended); harm != "" {
+		return harm, true
+	}
+	trouble := fleet.Trouble(at, now)
+	if !ended || trouble != "" && time.Since(n.Until) < troubleTime {
+		return "", false
+	}
+	return trouble, true
 }
 
 // settle keeps a plan that was judged, or takes it back. It tells whether that is done.

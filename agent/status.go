@@ -19,7 +19,7 @@ func (a *Agent) Status() client.Status {
 	defer a.mu.Unlock()
 	s := client.Status{
 		AgentID: a.state.AgentID(), Forks: a.state.Forks(), Host: a.host(), Version: client.ThisVersion(), PID: os.Getpid(), Since: a.since,
-		Plan:    client.PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.fileHash, Refused: a.refused, Served: a.served.status(a.plan), Labels: labelsOf(a.plan)},
+		Plan:    client.PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.fileHash, Refused: a.refused, Served: a.served.status(a.plan), Labels: labelsOf(a.plan), Values: a.plan.Values},
 		Intakes: []client.IntakeStatus{}, Outlets: []client.OutletStatus{},
 		Tended: tended, Followed: followed, Containers: boxes[:min(len(boxes), mostFollowed)], Forecast: a.forecast,
 		Details: append([]client.Detail{}, a.details...), Pauses: append([]client.Pause{}, a.pauses...), Told: a.told.List(), Memory: memory, Damaged: a.state.Damages(), Faults: a.guard.Faults(),

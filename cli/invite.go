@@ -21,6 +21,7 @@ func (a *app) hostsInviteCommand() *cobra.Command {
 	var i client.Invite
 	valid := span(time.Hour)
 	var who admin
+	var labels []string
 	c := &cobra.Command{
 		Use:   "invite --cask NAME",
 		Short: "Make an invitation: one text with which a host gets a token of its own",
@@ -45,8 +46,13 @@ It takes the token of an admin in OAKBARREL_TOKEN, or an account that is one.`,
 				return usageError("--label has at most 128 characters")
 			}
 			i.Minutes = valid.minutes()
+			changes, err := labelChanges(append([]string{""}, labels...), nil, nil)
+			if err != nil && len(labels) > 0 {
+				return err
+			}
+			i.Labels = changes.Labels
 			var made client.Invitation
-			err := who.ask(c.Context(), func(service *client.Client) (err error) {
+			err = who.ask(c.Context(), func(service *client.Client) (err error) {
 				if made, err = service.Invite(c.Context(), i); err != nil {
 					return err
 				}
@@ -70,6 +76,7 @@ It takes the token of an admin in OAKBARREL_TOKEN, or an account that is one.`,
 	}
 	c.Flags().StringVar(&i.Cask, "cask", "", "cask that the host may write to; it is made where it is new")
 	c.Flags().StringVar(&i.Label, "label", "", "what the host is known by (default: its own name)")
+	c.Flags().StringSliceVar(&labels, "host-label", nil, "NAME=VALUE, a label that the hosts get, by which plans are assigned; may be given several times")
 	c.Flags().Var(&valid, "valid", "for how long it can be accepted, such as 90m or 1d")
 	c.Flags().IntVar(&i.Uses, "uses", 1, "how many hosts can accept it")
 	who.flags(c)

@@ -352,7 +352,7 @@ func checkOne(dir, name string, texts map[string]string, hosts []folderHost) (al
 	if findings.Refused() {
 		return findings
 	}
-	if parts, _ := plan.PartsOf(file, []byte(texts[name])); len(parts) == 0 {
+	if !plan.IsJoined(whole) {
 		whole = plan.Join([]plan.Part{{Name: name, Text: []byte(texts[name])}})
 	}
 	some := false
@@ -362,7 +362,7 @@ func checkOne(dir, name string, texts map[string]string, hosts []folderHost) (al
 		}
 		some = true
 		served := append(slices.Clone(whole), plan.Join([]plan.Part{plan.PartOfValues(h.Values)})...)
-		_, findings := plan.ParseServed(file, served, plan.StandIn, nil)
+		_, findings := plan.ParseServed(file, served, plan.StandIn(nil), nil)
 		for _, f := range findings {
 			if !slices.ContainsFunc(all, func(o plan.Finding) bool { return o.File == f.File && o.Position == f.Position }) {
 				f.What = "on " + h.Host + ": " + f.What
@@ -373,7 +373,7 @@ func checkOne(dir, name string, texts map[string]string, hosts []folderHost) (al
 	if some {
 		return all
 	}
-	_, findings = plan.ParseServed(file, whole, plan.StandIn, nil)
+	_, findings = plan.ParseServed(file, whole, plan.StandIn(nil), nil)
 	for _, f := range findings {
 		if strings.HasPrefix(f.What, "there is no value for") { // no host is known, so none can be asked for it
 			f.Warning = true

@@ -57,6 +57,7 @@ func (a *app) printStatus(s client.Status) {
 	} else if s.Plan.ChangedOnDisk {
 		fmt.Fprintln(a.stdout, "         the file has changed since; SIGHUP makes the agent read it")
 	}
+	a.printServed(s.Plan.Served)
 	for _, p := range s.Pauses {
 		fmt.Fprintf(a.stdout, "PAUSED   %s until %s: it %s\n", nameOf(p), clock(p.Until), does(p))
 	}
@@ -96,6 +97,24 @@ func (a *app) printStatus(s client.Status) {
 		fmt.Fprintln(a.stdout, "\nbalance  closes: nothing is lost that is not counted")
 	} else {
 		fmt.Fprintf(a.stdout, "\nbalance  DOES NOT CLOSE: %s records are unaccounted for; this is a bug, please report it\n", count(s.Balance.Difference))
+	}
+}
+
+// printServed tells how it stands with the plan of the service, where that serves one.
+func (a *app) printServed(p *client.ServedPlan) {
+	if p == nil {
+		return
+	}
+	text := "served by the service: " + planAt(p.Plan, p.Revision)
+	if p.Plan == "" {
+		text = "served by the service: none has come yet"
+	}
+	if p.Until != nil {
+		text += ", judged until " + clock(*p.Until)
+	}
+	fmt.Fprintf(a.stdout, "         %s\n", text)
+	if p.State == client.TakenBack {
+		fmt.Fprintf(a.stdout, "         TAKEN BACK %s: %s\n", planAt(p.Tried, p.TriedAt), p.Why)
 	}
 }
 

@@ -59,8 +59,14 @@ type PutPlan struct {
 
 // JudgedPlan tells on which hosts of its assignments a revision is in order.
 type JudgedPlan struct {
-	Judged  []PlanOnHost `json:"judged"`   // where it is not
-	InOrder int          `json:"in_order"` // how many, where it is
+	Judged   []PlanOnHost `json:"judged"`   // where it is not
+	InOrder  int          `json:"in_order"` // how many, where it is
+	Findings []Finding    `json:"findings"` // in the text itself, each once
+}
+
+// PlanDraft is a text that may become a revision.
+type PlanDraft struct {
+	Text string `json:"text" maxLength:"1048576"`
 }
 
 // PlanOnHost tells what is wrong with a plan on a host.

@@ -55,6 +55,7 @@ type PlanStatus struct {
 
 	Served *ServedPlan       `json:"served"` // null where the host keeps a plan of its own
 	Labels map[string]string `json:"labels"` // that the host gives itself
+	Values map[string]string `json:"values"` // likewise, where the plan is served
 }
 
 // ServedPlan tells which plan of the service is in force, and how it stands with the one

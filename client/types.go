@@ -233,10 +233,11 @@ type Feed struct {
 
 // Invite asks for an invitation.
 type Invite struct {
-	Cask    string `json:"cask" pattern:"^[A-Za-z0-9._-]{1,64}$" doc:"the name of a cask, which is made where it is new"`
-	Label   string `json:"label,omitempty" maxLength:"128" doc:"by which the host is known; its own name where it is missing"`
-	Minutes int    `json:"minutes" minimum:"1" maximum:"43200" doc:"for which it may be accepted"`
-	Uses    int    `json:"uses,omitempty" minimum:"1" maximum:"10000" default:"1" doc:"how many agents may accept it"`
+	Cask    string            `json:"cask" pattern:"^[A-Za-z0-9._-]{1,64}$" doc:"the name of a cask, which is made where it is new"`
+	Label   string            `json:"label,omitempty" maxLength:"128" doc:"by which the host is known; its own name where it is missing"`
+	Minutes int               `json:"minutes" minimum:"1" maximum:"43200" doc:"for which it may be accepted"`
+	Labels  map[string]string `json:"labels,omitempty" doc:"that the hosts get"`
+	Uses    int               `json:"uses,omitempty" minimum:"1" maximum:"10000" default:"1" doc:"how many agents may accept it"`
 }
 
 // Invitation is an invitation that was made. Its code is not shown again.

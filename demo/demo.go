@@ -47,6 +47,7 @@ type Agent struct {
 // Demo is what demo.json holds. Without a store the rest is left out.
 type Demo struct {
 	Agents   []*Agent `json:"agents"`
+	Kiosks   []*Kiosk `json:"kiosks,omitempty"` // small hosts whose plan the service serves
 	URL      string   `json:"url,omitempty"`
 	Account  string   `json:"account,omitempty"` // for the console
 	Password string   `json:"password,omitempty"`
@@ -84,6 +85,9 @@ func Run(ctx context.Context, o Options) error {
 		for _, a := range d.Agents {
 			a.child.stop()
 		}
+		for _, k := range d.Kiosks {
+			k.child.stop()
+		}
 	}()
 	duty, err := StartDuty(ctx, filepath.Join(dir, "duty"))
 	if err != nil {
@@ -101,6 +105,9 @@ func Run(ctx context.Context, o Options) error {
 			return err
 		}
 	}
+	if d.Kiosks, err = startKiosks(o, store); err != nil {
+		return err
+	}
 	if err := writeJSON(filepath.Join(dir, "demo.json"), d); err != nil {
 		return err
 	}
@@ -112,6 +119,7 @@ func Run(ctx context.Context, o Options) error {
 	go kiosk(speaking, dir)
 	go planner(speaking, dir)
 	go boxes(speaking, dir)
+	go screens(speaking, d.Kiosks)
 	<-ready
 	tell(o, d, store)
 	select {
@@ -235,6 +243,16 @@ and on the command line:
   %s read --since 1h --where 'severity at least error'
   %s count --since 1h --by severity
 `, d.Account, d.Password, d.URL, d.URL, d.Token, bin, bin)
+	}
+	if len(d.Kiosks) > 0 {
+		as := fmt.Sprintf("--account %s --password-file %s", d.Account, shortest(store.passwordFile()))
+		fleet := shortest(fleetDir(o.Dir))
+		fmt.Fprintf(o.Out, `
+Ten kiosks have their plan from the store; it lies in %s, too. Change it there, and bring it to them:
+  %s hosts show kiosk-03 %s
+  %s plans push %s --why 'quieter screens' %s
+  %s rollout start kiosk --wait 30s --why 'quieter screens' --watch %s
+`, fleet, bin, as, bin, fleet, as, bin, as)
 	}
 	fmt.Fprintf(o.Out, "\nCtrl-C ends it; the logs stay in %s.\n", shortest(o.Dir))
 }

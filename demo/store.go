@@ -79,18 +79,18 @@ func tryStore(ctx context.Context, o Options) (s *store, err error) {
 // setRetention has the casks keep what an administrator would have them keep.
 func (s *store) setRetention(binary string) error {
 	for cask, keep := range map[string][]string{"reef": {"--keep-days", "30", "--keep-total", "2GiB"}, "gateway": {"--keep-days", "90"}} {
-		set := exec.Command(binary, append([]string{"cask", "set", cask, "--account", account, "--password-file", filepath.Join(s.dir, "password")}, keep...)...)
-		set.Env = append(os.Environ(), "OAKBARREL_URL="+s.url)
-		if out, err := set.CombinedOutput(); err != nil {
-			return fmt.Errorf("set what cask %s keeps: %w: %s", cask, err, out)
+		if _, err := s.command(binary, append([]string{"cask", "set", cask}, keep...)...); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
+func (s *store) passwordFile() string { return filepath.Join(s.dir, "password") }
+
 // addAccount makes the account at the first start; its password is kept in a file.
 func (s *store) addAccount(binary, database string) error {
-	file := filepath.Join(s.dir, "password")
+	file := s.passwordFile()
 	if b, err := os.ReadFile(file); err == nil {
 		s.password = strings.TrimSpace(string(b))
 		return nil

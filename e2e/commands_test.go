@@ -243,7 +243,8 @@ func TestEveryCommandIsExplained(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, command := range []string{"agent", "status", "plan", "plan check", "plan explain", "plan matrix", "plan compare", "detail", "detail open", "detail close", "trace", "doctor", "send", "show", "demo",
-		"plan try", "followed", "followed set-back", "containers", "wrap", "serve", "account", "account add", "account list", "account set", "account remove", "token", "token new", "token list", "token revoke", "read", "count", "casks", "hosts"} {
+		"plan try", "followed", "followed set-back", "containers", "wrap", "serve", "account", "account add", "account list", "account set", "account remove", "token", "token new", "token list", "token revoke", "read", "count", "casks", "hosts",
+		"hosts label", "hosts show", "plans", "plans list", "plans show", "plans put", "plans compare", "plans check", "plans pull", "plans push", "assign", "rollout", "rollout start", "rollout list", "rollout watch", "rollout pause", "rollout go-on", "rollout take-back"} {
 		help := expect(t, 0, "Examples:", "", append(strings.Fields(command), "--help")...)
 		_, examples, _ := strings.Cut(help, "Examples:\n")
 		examples, _, _ = strings.Cut(examples, "\n\n")

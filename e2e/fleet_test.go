@@ -108,7 +108,7 @@ func (f *fleet) put(name, text string) {
 // rollOut rolls the last revision out, and expects how it ends.
 func (f *fleet) rollOut(code int, want string, options ...string) {
 	f.t.Helper()
-	f.do(code, want, append([]string{"rollout", "start", "gate", "--wait", "2s", "--why", "the tests want it", "--watch"}, options...)...)
+	f.do(code, want, append([]string{"rollout", "start", "gate", "--wait", "3s", "--why", "the tests want it", "--watch"}, options...)...)
 }
 
 func (f *fleet) all() (hosts []client.FleetHost) {
@@ -223,7 +223,7 @@ func TestAPlanThatStarvesAHostIsTakenBack(t *testing.T) {
 	}
 	time.Sleep(4 * time.Second) // so that the host knows what comes
 	f.put("gate", strings.ReplaceAll(gatePlan, "127.0.0.1:@{port}", "127.0.0.1:0"))
-	f.rollOut(1, "records in the time before, and none since", "--waves", "1, all")
+	f.rollOut(1, "records in the time before, and none in the second half", "--waves", "1, all")
 	f.have(1)
 	r := f.lastRollout()
 	if r.State != client.RolloutTakenBack || r.Counts["failed"] != 1 || r.Counts["waiting"] != 2 {
@@ -235,7 +235,7 @@ func TestAPlanThatStarvesAHostIsTakenBack(t *testing.T) {
 	for _, h := range f.hosts {
 		h.eventually("it goes back by itself", func() bool {
 			s := h.status().Plan.Served
-			return s.Revision == 1 && s.State == client.TakenBack && strings.Contains(s.Why, "none since")
+			return s.Revision == 1 && s.State == client.TakenBack && strings.Contains(s.Why, "none in the second half")
 		})
 	}
 	f.store.start()
@@ -243,6 +243,48 @@ func TestAPlanThatStarvesAHostIsTakenBack(t *testing.T) {
 	for _, stop := range stops {
 		stop()
 	}
+}
+
+// A file that is followed no more, as the path is another, is missed, also where its last
+// lines are read while the plan is changed.
+func TestAFileThatIsFollowedNoMoreIsMissed(t *testing.T) {
+	f := newFleet(t, 1)
+	h := f.hosts[0]
+	h.bounds(strings.Replace(fleetBounds, "/var/log", h.dir, 1))
+	h.stop()
+	h.start()
+	f.do(0, "", "hosts", "label", "gate-01", "--value", "folder="+h.dir)
+	follow := "oakbarrel: 1\nparts: [ground]\nintakes:\n  screen: {files: {paths: ['@{folder}/screen.log']}}\n"
+	f.put("gate", follow)
+	f.rollOut(0, "done")
+	f.have(2)
+	end, ended, written := make(chan struct{}), make(chan struct{}), 0
+	go func() {
+		defer close(ended)
+		for tick := time.NewTicker(20 * time.Millisecond); ; {
+			select {
+			case <-end:
+				return
+			case <-tick.C:
+				file, err := os.OpenFile(filepath.Join(h.dir, "screen.log"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+				if err == nil {
+					fmt.Fprintln(file, "a ticket is sold")
+					written++
+					file.Close()
+				}
+			}
+		}
+	}()
+	time.Sleep(2 * time.Second)
+	f.put("gate", strings.Replace(follow, "screen.log", "screen.txt", 1))
+	f.rollOut(1, "intake screen had ", "--wait", "6s")
+	f.have(2)
+	close(end)
+	<-ended
+	h.eventually("each line is there once", func() bool {
+		out, _, _ := f.ask(f.token("gateway", "read"), "count", "--since", "1h", "--output", "json")
+		return strings.Contains(out, fmt.Sprintf(`"total":%d,`, written))
+	})
 }
 
 // A service that is killed in the middle of a wave goes on; an agent that is killed

@@ -48,6 +48,13 @@ export type SetForecast = Said["Set"];
 export type Told = Said["Told"];
 export type Verdict = Said["Verdict"];
 export type View = Said["View"];
+export type FleetHost = Said["FleetHost"];
+export type JudgedPlan = Said["JudgedPlan"];
+export type PlanAssignment = Said["PlanAssignment"];
+export type PlanLine = Said["PlanLine"];
+export type PlanRevision = Said["PlanRevision"];
+export type ComparedPlan = Said["ComparedPlan"];
+export type Rollout = Said["Rollout"];
 export type Retention = Pick<Cask, "keep_days" | "keep_total" | "held" | "days_at_most">;
 export type Explained = Omit<Said["Explanation"], "record" | "becomes"> & { record: Rec; becomes?: Rec };
 export type Compared = Omit<Said["Compared"], "changes"> & { changes: (Omit<Said["ComparedChange"], "examples"> & { examples: Rec[] })[] };
@@ -186,6 +193,16 @@ export async function order(agent: string, what: Omit<Said["NewOrder"], "$schema
   return given;
 }
 
+const put = async <T>(path: string, body: unknown): Promise<T> => (await ask(path, asJSON("PUT", body))).json();
+const planPath = (name: string) => `/plans/${encodeURIComponent(name)}`;
+export const judgeDraft = (name: string, text: string, signal?: AbortSignal) => post<JudgedPlan>(`${planPath(name)}/judge`, { text }, signal);
+export const putPlan = (name: string, r: { text: string; why: string; base: number }) => put<Said["PutPlan"]>(planPath(name), r);
+export const comparePlan = (name: string, q: { from: number; to: number; since: string; limit: number }) => post<ComparedPlan>(`${planPath(name)}/compare`, q);
+export const assign = (a: { name: string; plan: string; when: string; approve: boolean }) => ask("/assignments", asJSON("PUT", a));
+export const unassign = (name: string) => ask(`/assignments/${encodeURIComponent(name)}`, { method: "DELETE" });
+export const setLabels = (agent: string, s: { labels?: { [name: string]: string }; values?: { [name: string]: string } }) => ask(`/agents/${agent}/labels`, asJSON("PUT", s));
+export const startRollout = (n: { plan: string; revision: number; waves: string; seconds: number; why: string }) => post<Rollout>("/rollouts", n);
+export const steer = (id: string, where: string) => post<Rollout>(`/rollouts/${id}/${where}`, {});
 export const planOf = (agent: string) => get<Said["AgentPlan"]>(`/agents/${agent}/plan`);
 export const checkPlan = (text: string, signal?: AbortSignal) => post<Checked>("/plans/check", { text }, signal);
 export const explain = (text: string, what: { line: string; intake?: string } | { record: Rec }) => post<Explained>("/plans/explain", { text, ...what });

@@ -1,5 +1,7 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { type Host, type Outlet } from "./api";
+import { setLabels, type FleetHost, type Host, type Outlet } from "./api";
 import { DetailWindows } from "./detail";
 import { Containers } from "./containers";
 import { Files } from "./files";
@@ -8,8 +10,8 @@ import { Invite } from "./invite";
 import { size } from "./size";
 import { TestRecord } from "./testrecord";
 import { ago, clock, count, day } from "./time";
-import { useHosts, useHost } from "./queries";
-import { Alert, Boundary, Card, Table } from "./ui";
+import { keys, useFleet, useHosts, useHost, useMayOperate } from "./queries";
+import { Alert, Boundary, Button, Card, control, Field, Table } from "./ui";
 
 // waits tells since when the records of an outlet wait, and when it tries again.
 function waits(o: Outlet): string {
@@ -58,32 +60,99 @@ export function Health({ host }: { host: Host }) {
   return <span aria-hidden className="mr-2" style={{ color: well ? "var(--sev5)" : "var(--sev3)" }}>{well ? "●" : "▲"}</span>;
 }
 
-// Hosts lists every agent that was heard.
+const mostShown = 200;
+
+// Hosts lists every agent that was heard, those that need a person first.
 export default function Hosts() {
   const hosts = useHosts();
+  const fleet = useFleet();
+  const [search, setSearch] = useState("");
+  const of = new Map((fleet.data ?? []).map((f) => [f.agent_id, f]));
+  const found = (hosts.data ?? []).filter((h) => matches(h, of.get(h.agent_id), search));
+  const need = (h: Host) => (troublesOf(h).length > 0 ? 2 : 0) + (of.get(h.agent_id)?.drift ? 1 : 0);
+  found.sort((a, b) => need(b) - need(a) || a.name.localeCompare(b.name));
   return (
     <div className="h-full overflow-auto p-3 sm:p-5">
       {hosts.error && <Alert className="mb-4">{hosts.error.message}</Alert>}
       <Card title="Hosts">
         {hosts.data?.length === 0 && <NoHosts />}
+        {hosts.data && hosts.data.length > 1 && (
+          <p className="mb-3 flex flex-wrap items-center gap-3">
+            <input type="search" aria-label="search hosts" placeholder="name, label=value, plan or trouble" className={`${control} w-72`} value={search} onChange={(e) => setSearch(e.target.value)} />
+            <span className="text-sm text-soft" role="status">{found.length === hosts.data.length ? `${count(found.length)} hosts` : `${count(found.length)} of ${count(hosts.data.length)} hosts`}, {count(found.filter(need).length)} need a look</span>
+          </p>
+        )}
         <ul>
-          {hosts.data?.map((h) => <Boundary key={h.agent_id} what={`What ${h.name} says`}><HostRow host={h} /></Boundary>)}
+          {found.slice(0, mostShown).map((h) => <Boundary key={h.agent_id} what={`What ${h.name} says`}><HostRow host={h} fleet={of.get(h.agent_id)} /></Boundary>)}
         </ul>
+        {found.length > mostShown && <p className="border-t border-line pt-2 text-soft">and {count(found.length - mostShown)} more; search for those that you mean</p>}
       </Card>
       <Invite />
     </div>
   );
 }
 
-function HostRow({ host: h }: { host: Host }) {
+// labelsOf tells the labels of a host, and its plan, as one text each.
+const labelsOf = (f?: FleetHost) => Object.entries(f?.labels ?? {}).map(([name, value]) => `${name}=${value}`);
+const planText = (f?: FleetHost) => (f?.served ? (f.plan ? `${f.plan} ${f.revision}` : "no plan yet") : "");
+
+// matches tells whether a host has all words that are looked for.
+function matches(h: Host, f: FleetHost | undefined, search: string): boolean {
+  const text = [h.name, ...labelsOf(f), planText(f), f?.drift ?? "", h.status.version?.version ?? "", ...troublesOf(h)].join(" ").toLowerCase();
+  return search.toLowerCase().split(/\s+/).every((word) => text.includes(word));
+}
+
+function HostRow({ host: h, fleet: f }: { host: Host; fleet?: FleetHost }) {
   return (
-    <li className="grid grid-cols-2 gap-x-4 border-t border-line py-2 sm:grid-cols-[10rem_9rem_9rem_9rem_1fr]">
+    <li className="grid grid-cols-2 gap-x-4 border-t border-line py-2 sm:grid-cols-[10rem_8rem_8rem_6rem_11rem_1fr]">
       <div><Health host={h} /><Link className="font-semibold hover:underline" to={`/hosts/${h.agent_id}`}>{h.name}</Link></div>
       <div className="text-soft">heard {ago(h.last_heard)}</div>
       <div>{count(h.status.rules.in)} in</div>
       <div>{count(h.held)} waiting</div>
-      <div className="col-span-2 text-sm text-soft sm:col-span-1 [overflow-wrap:anywhere]">{troublesOf(h).join("; ") || "in order"}</div>
+      <div className="text-sm">{planText(f)}<span className="block text-xs text-soft">{labelsOf(f).join(" ")}</span></div>
+      <div className="col-span-2 text-sm text-soft sm:col-span-1 [overflow-wrap:anywhere]">{f?.drift && <span className="block text-ink">plan: {f.drift}</span>}{troublesOf(h).join("; ") || (f?.drift ? "" : "in order")}</div>
     </li>
+  );
+}
+
+// PlanOfHost tells which plan of the service a host has, and is to have, and changes its labels and values.
+function PlanOfHost({ id }: { id: string }) {
+  const f = useFleet().data?.find((h) => h.agent_id === id);
+  const mayOperate = useMayOperate();
+  const client = useQueryClient();
+  const [word, setWord] = useState("");
+  const set = useMutation({
+    mutationFn: ({ kind, name, value }: { kind: "labels" | "values"; name: string; value: string }) => setLabels(id, { [kind]: { [name]: value } }),
+    onSuccess: () => { setWord(""); client.invalidateQueries({ queryKey: keys.fleet }); },
+  });
+  if (!f) return null;
+  const [name, ...rest] = word.split("=");
+  const change = (kind: "labels" | "values") => set.mutate({ kind, name: (name ?? "").trim(), value: rest.join("=").trim() });
+  const list = (kind: "labels" | "values") => Object.entries(f[kind]).map(([name, value]) => (
+    <span key={name} className="mr-2 inline-block rounded border border-line bg-paper px-2 text-sm">{name}={value}{mayOperate && !name.startsWith("own/") && <button className="ml-1 text-soft hover:text-ink" aria-label={`take ${name} away`} onClick={() => set.mutate({ kind, name, value: "" })}>×</button>}</span>
+  ));
+  const facts: [string, React.ReactNode][] = [
+    ["has", f.served ? (f.plan ? `plan ${f.plan}, revision ${f.revision}${f.state === "judged" ? ", which it judges still" : ""}` : "no plan yet") : "a plan of its own (plan: own)"],
+    ["is to have", f.assigned ? (mayOperate ? <Link className="underline" to={`/fleet/${f.assigned}`}>plan {f.assigned}{f.in_force ? `, revision ${f.in_force}` : ", of which nothing is rolled out yet"}</Link> : `plan ${f.assigned}`) : "none"],
+    ["because", f.why],
+    ["labels", list("labels")],
+    ["values", list("values")],
+  ];
+  return (
+    <Card nested title="Plan" className="mb-4">
+      {f.drift && <p className="mb-2 rounded bg-wash px-3 py-2 [overflow-wrap:anywhere]">▲ {f.drift}</p>}
+      <dl className="grid grid-cols-[6rem_1fr] gap-y-1">
+        {facts.map(([name, value]) => <div key={name} className="contents"><dt className="text-soft">{name}</dt><dd className="[overflow-wrap:anywhere]">{value}</dd></div>)}
+      </dl>
+      {mayOperate && (
+        <form className="mt-2 flex flex-wrap items-center gap-2" onSubmit={(e) => { e.preventDefault(); change("labels"); }}>
+          <Field name="NAME=VALUE" className="w-48" placeholder="role=gate" pattern="[^=]+=.+" required value={word} onChange={(e) => setWord(e.target.value)} />
+          <Button look="plain" disabled={rest.length === 0}>Set the label</Button>
+          <Button look="plain" type="button" disabled={rest.length === 0} onClick={() => change("values")}>Set the value</Button>
+          {set.error && <span className="text-sm">{set.error.message}</span>}
+        </form>
+      )}
+    </Card>
   );
 }
 
@@ -112,6 +181,7 @@ export function HostPage() {
         <Link className="hover:underline" to={`/plans?host=${h.agent_id}`}>its plan <span className="font-mono text-sm">{h.plan_hash.slice(0, 8)}</span></Link>
       </header>
       {troublesOf(h).map((t) => <p key={t} className="mb-2 rounded bg-wash px-3 py-2 [overflow-wrap:anywhere]">{t}</p>)}
+      <PlanOfHost id={h.agent_id} />
       <Card nested title="Balance" className="mb-4">
         <Balance host={h} />
       </Card>

@@ -13,6 +13,9 @@ const Today = lazy(() => import("./today"));
 const Hosts = lazy(() => import("./hosts"));
 const HostPage = lazy(() => import("./hosts").then((m) => ({ default: m.HostPage })));
 const Plans = lazy(() => import("./plans"));
+const Fleet = lazy(() => import("./fleet"));
+const PlanPage = lazy(() => import("./fleet").then((m) => ({ default: m.PlanPage })));
+const RolloutPage = lazy(() => import("./fleet").then((m) => ({ default: m.RolloutPage })));
 const Casks = lazy(() => import("./casks"));
 const CaskPage = lazy(() => import("./casks").then((m) => ({ default: m.CaskPage })));
 const Notices = lazy(() => import("./notices"));
@@ -35,6 +38,9 @@ function App() {
         <Route path="hosts" element={<Suspense><Hosts /></Suspense>} />
         <Route path="hosts/:id" element={<Suspense><HostPage /></Suspense>} />
         <Route path="plans" element={<Suspense><Plans /></Suspense>} />
+        <Route path="fleet" element={<Suspense><Fleet /></Suspense>} />
+        <Route path="fleet/:name" element={<Suspense><PlanPage /></Suspense>} />
+        <Route path="rollouts/:id" element={<Suspense><RolloutPage /></Suspense>} />
         <Route path="logs" element={<Suspense><Logs /></Suspense>} />
         <Route path="notices" element={<Suspense><Notices /></Suspense>} />
         <Route path="access" element={<Suspense><Access /></Suspense>} />

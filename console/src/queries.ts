@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { checkPlan, get, planOf, type Account, type Act, type Cask, type CaskAndFeeds, type GivenAccount, type GivenToken, type Host, type Joining, type SentInvitation, type View } from "./api";
+import { checkPlan, get, planOf, type Account, type Act, type Cask, type FleetHost, type PlanAssignment, type PlanLine, type PlanRevision, type Rollout, type CaskAndFeeds, type GivenAccount, type GivenToken, type Host, type Joining, type SentInvitation, type View } from "./api";
 
 // keys are the names under which answers are remembered: each has one type.
 export const keys = {
@@ -12,6 +12,13 @@ export const keys = {
   rules: (host: string, plan: string) => ["rules", host, plan],
   views: ["views"],
   words: ["words"],
+  fleet: ["fleet"],
+  planLines: ["plan-lines"],
+  revisions: (plan: string) => ["revisions", plan],
+  revision: (plan: string, number: number) => ["revision", plan, number],
+  assignments: ["assignments"],
+  rollouts: ["rollouts"],
+  rollout: (id: string) => ["rollout", id],
   accounts: ["accounts"],
   tokens: ["tokens"],
   invitations: ["invitations"],
@@ -45,3 +52,12 @@ export const useTokens = () => useQuery({ queryKey: keys.tokens, queryFn: ({ sig
 export const useInvitations = () => useQuery({ queryKey: keys.invitations, queryFn: ({ signal }) => get<SentInvitation[]>("/invitations", signal), refetchInterval: 5000 });
 export const useJoinings = () => useQuery({ queryKey: keys.joinings, queryFn: ({ signal }) => get<Joining[]>("/joinings", signal), refetchInterval: 5000 });
 export const useAudit = () => useQuery({ queryKey: keys.audit, queryFn: ({ signal }) => get<Act[]>("/audit?limit=100", signal), refetchInterval: 5000 });
+
+const useList = <T>(queryKey: string[], path: string, refetchInterval = 5000) => useQuery({ queryKey, queryFn: ({ signal }) => get<T[]>(path, signal), refetchInterval });
+export const useFleet = () => useList<FleetHost>(keys.fleet, "/fleet");
+export const usePlanLines = () => useList<PlanLine>(keys.planLines, "/plans");
+export const useAssignments = () => useList<PlanAssignment>(keys.assignments, "/assignments");
+export const useRollouts = () => useList<Rollout>(keys.rollouts, "/rollouts", 2000);
+export const useRevisions = (plan: string) => useQuery({ queryKey: keys.revisions(plan), queryFn: ({ signal }) => get<PlanRevision[]>(`/plans/${encodeURIComponent(plan)}`, signal), retry: false });
+export const useRevision = (plan: string, number: number) => useQuery({ queryKey: keys.revision(plan, number), queryFn: ({ signal }) => get<PlanRevision>(`/plans/${encodeURIComponent(plan)}/${number}`, signal), enabled: number > 0, staleTime: Infinity });
+export const useRollout = (id: string) => useQuery({ queryKey: keys.rollout(id), queryFn: ({ signal }) => get<Rollout>(`/rollouts/${id}`, signal), refetchInterval: 1000, retry: false });

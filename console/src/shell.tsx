@@ -38,6 +38,7 @@ export function Shell({ account }: { account: Account }) {
           <NavLink to="/" end className={link}>Today</NavLink>
           <NavLink to="/hosts" className={link}>Hosts</NavLink>
           <NavLink to="/plans" className={link}>Plans</NavLink>
+          <NavLink to="/fleet" className={link}>Fleet</NavLink>
           <NavLink to="/logs" className={link}>Logs</NavLink>
           <NavLink to="/casks" className={link}>Casks</NavLink>
           <NavLink to="/notices" className={link}>Notices</NavLink>

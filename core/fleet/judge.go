@@ -27,13 +27,15 @@ type OutletVitals struct {
 }
 
 // enough is how many records say that records come: where there were as many within
-// the time before, none within the same time after it is no chance.
-const enough = 10
+// the time before, none within half as long a time is no chance.
+const enough = 20
 
 // Harm tells what harm a plan does, "" for none. before is as long before the change, at
-// the change, as now is behind it; ended says that the time is over, and what is missing
-// has had its time to come.
-func Harm(before, at, now Vitals, ended bool) string {
+// the change, as the plan is judged for; half is the middle of that time: until then what
+// stood there under the plan before may still come. ended says that the time is over, and
+// what is missing has had its time to come. What is in trouble then may come out of it: see
+// [Trouble].
+func Harm(before, at, half, now Vitals, ended bool) string {
 	switch {
 	case at.Closes && !now.Closes:
 		return "the balance does not close any more"
@@ -45,27 +47,37 @@ func Harm(before, at, now Vitals, ended bool) string {
 		switch {
 		case is.Spoiled > was.Spoiled && was.Spoiled == early.Spoiled:
 			return fmt.Sprintf("intake %s gets what cannot be parsed, or is over its limit, which it did not before", name)
-		case ended && is.Trouble != "" && was.Trouble == "":
-			return fmt.Sprintf("intake %s is in trouble: %s", name, is.Trouble)
-		case ended && was.Passed-early.Passed >= enough && is.Passed == was.Passed:
-			return fmt.Sprintf("intake %s had %d records in the time before, and none since", name, was.Passed-early.Passed)
+		case ended && was.Passed-early.Passed >= enough && is.Passed == half.Intakes[name].Passed:
+			return fmt.Sprintf("intake %s had %d records in the time before, and none in the second half of the time since", name, was.Passed-early.Passed)
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(now.Outlets)) {
 		was, is, early := at.Outlets[name], now.Outlets[name], before.Outlets[name]
-		switch {
-		case is.Refused > was.Refused && was.Refused == early.Refused:
+		if is.Refused > was.Refused && was.Refused == early.Refused {
 			return fmt.Sprintf("outlet %s has records refused, which it had not before", name)
-		case ended && is.Trouble != "" && was.Trouble == "":
-			return fmt.Sprintf("outlet %s is in trouble: %s", name, is.Trouble)
 		}
 	}
 	if !ended {
 		return ""
 	}
-	passed, kept := changes(at, now)
+	passed, kept := changes(half, now)
 	if _, keptBefore := changes(before, at); keptBefore >= enough && passed >= enough && kept == 0 {
-		return fmt.Sprintf("of %d records that came since none went to an outlet", passed)
+		return fmt.Sprintf("of the last %d records none went to an outlet", passed)
+	}
+	return ""
+}
+
+// Trouble tells what is in trouble that was not before the change, "" for nothing.
+func Trouble(at, now Vitals) string {
+	for _, name := range slices.Sorted(maps.Keys(now.Intakes)) {
+		if why := now.Intakes[name].Trouble; why != "" && at.Intakes[name].Trouble == "" {
+			return fmt.Sprintf("intake %s is in trouble: %s", name, why)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(now.Outlets)) {
+		if why := now.Outlets[name].Trouble; why != "" && at.Outlets[name].Trouble == "" {
+			return fmt.Sprintf("outlet %s is in trouble: %s", name, why)
+		}
 	}
 	return ""
 }

@@ -27,19 +27,17 @@ func TestHarmOfAPlan(t *testing.T) {
 		early, ended    string
 	}{
 		{"all goes on", vitals(0, 0, 0), vitals(100, 0, 100), vitals(120, 0, 120), "", ""},
-		{"starved", vitals(0, 0, 0), vitals(100, 0, 100), vitals(100, 0, 100), "", "intake wire had 100 records in the time before, and none since"},
-		{"too few to tell", vitals(95, 0, 95), vitals(100, 0, 100), vitals(100, 0, 100), "", ""},
+		{"starved", vitals(0, 0, 0), vitals(100, 0, 100), vitals(100, 0, 100), "", "intake wire had 100 records in the time before, and none in the second half of the time since"},
+		{"too few to tell", vitals(85, 0, 85), vitals(100, 0, 100), vitals(100, 0, 100), "", ""},
 		{"not known before", Vitals{}, Vitals{Closes: true}, vitals(0, 0, 0), "", ""},
 		{"spoiled", vitals(0, 0, 0), vitals(100, 0, 100), vitals(120, 1, 120), "intake wire gets what cannot", "intake wire gets what cannot"},
 		{"spoiled before, too", vitals(0, 0, 0), vitals(100, 1, 100), vitals(120, 2, 120), "", ""},
 		{"spoiled long ago", vitals(0, 1, 0), vitals(100, 1, 100), vitals(120, 2, 120), "intake wire gets what cannot", "intake wire gets what cannot"},
-		{"nothing kept", vitals(0, 0, 0), vitals(100, 0, 100), vitals(120, 0, 100), "", "of 20 records that came since none went to an outlet"},
+		{"nothing kept", vitals(0, 0, 0), vitals(100, 0, 100), vitals(120, 0, 100), "", "of the last 20 records none went to an outlet"},
 		{"nothing was kept before", vitals(0, 0, 100), vitals(100, 0, 100), vitals(120, 0, 100), "", ""},
 		{"does not close", vitals(0, 0, 0), vitals(100, 0, 100), open, "the balance does not close any more", "the balance"},
 		{"did not close", vitals(0, 0, 0), open, open, "", "intake wire had 120"},
 		{"faults", vitals(0, 0, 0), vitals(100, 0, 100), faulty, "a part of the agent has failed", "a part"},
-		{"trouble", vitals(0, 0, 0), vitals(100, 0, 100), troubled, "", "outlet all is in trouble: the disk is full"},
-		{"trouble before", vitals(0, 0, 0), troubled, troubled, "", "intake wire had 120"},
 		{"refused", vitals(0, 0, 0), vitals(100, 0, 100), refused, "outlet all has records refused", "outlet all has"},
 		{"a new intake hears nonsense", vitals(0, 0, 0), vitals(100, 0, 100), other, "intake more gets what cannot", "intake more"},
 		{"an intake is taken away", vitals(0, 0, 0), vitals(100, 0, 100), renamed, "", ""},
@@ -49,9 +47,18 @@ func TestHarmOfAPlan(t *testing.T) {
 			if ended {
 				want = c.ended
 			}
-			if got := Harm(c.before, c.at, c.now, ended); !strings.HasPrefix(got, want) || want == "" && got != "" {
+			if got := Harm(c.before, c.at, c.at, c.now, ended); !strings.HasPrefix(got, want) || want == "" && got != "" {
 				t.Errorf("%s, ended %v: %q, want %q", c.name, ended, got, want)
 			}
 		}
+	}
+	if got := Harm(vitals(0, 0, 0), vitals(100, 0, 100), vitals(110, 0, 110), vitals(110, 0, 110), true); !strings.HasPrefix(got, "intake wire had 100") {
+		t.Errorf("what was read of the plan before counts for this one: %q", got)
+	}
+	if got := Trouble(vitals(0, 0, 0), troubled); got != "outlet all is in trouble: the disk is full" {
+		t.Error(got)
+	}
+	if got := Trouble(troubled, troubled); got != "" {
+		t.Error(got)
 	}
 }

@@ -50,6 +50,9 @@ func Join(parts []Part) []byte {
 	return b.Bytes()
 }
 
+// IsJoined tells whether a text is one that Join made.
+func IsJoined(text []byte) bool { return bytes.HasPrefix(text, []byte(partMarker)) }
+
 // PartsOf returns the parts that a plan says it is made of, in its order; what is wrong
 // with the list is a finding. A text that is no YAML has none: who reads it finds that.
 func PartsOf(file string, text []byte) ([]string, Findings) {

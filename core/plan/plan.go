@@ -32,6 +32,7 @@ type Plan struct {
 	Host    string // "" for the machine's name
 	Served  bool   // the rest comes from the service
 	Labels  []Label
+	Values  map[string]string // that the host gives itself, where the plan is served
 	Service Service
 	Intakes []Intake
 	Outlets []Outlet // their order gives them their numbers in Table

@@ -15,6 +15,7 @@ import (
 type planReader struct {
 	reader
 	machine
+	ownValues   map[string]string
 	alone       bool // it is what a host adds to a plan that is served, and none has come yet
 	conditions  map[string]*namedCondition
 	intakes     []Intake
@@ -58,7 +59,7 @@ func (r *planReader) readAll(docs []document) *Plan {
 
 func (r *planReader) read(body ast.Node) *Plan {
 	top, _ := r.mapping(body, Position{1, 1}, "the plan", "oakbarrel: 1 and the rest of the plan", "oakbarrel", "parts", "before", "after", "plan", "labels", "values", "host", "zone", "levels", "times", "service", "disk", "memory", "conditions", "intakes", "rules", "otherwise", "outlets", "tend")
-	p := &Plan{}
+	p := &Plan{Values: r.ownValues}
 	r.version(top)
 	if e, ok := top.get("host"); ok {
 		p.Host = r.hostName(e)

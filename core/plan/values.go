@@ -35,6 +35,7 @@ func WrongValue(text string) string {
 // host what its plan has.
 func (r *planReader) readValues(docs []document) map[string]string {
 	values := map[string]string{}
+	r.ownValues = map[string]string{}
 	for _, d := range docs {
 		for _, v := range valuesOf(d.body) {
 			key, ok := r.scalarOf(v.Key)
@@ -50,6 +51,9 @@ func (r *planReader) readValues(docs []document) map[string]string {
 					r.fail(n.valueAt(), wrong, "choose a shorter one, of one line")
 				}
 				values[n.key] = s.text
+				if d.part == HostPart {
+					r.ownValues[n.key] = s.text
+				}
 			}
 		}
 	}
@@ -139,8 +143,11 @@ func PartOfValues(values map[string]string) Part {
 }
 
 // StandIn is what a host's own file says, as far as it matters for whether a plan that is
-// served to it is in order.
-var StandIn = []byte("plan: served\nservice: {url: 'https://store.example', token_file: /etc/oakbarrel/token}\n")
+// served to it is in order: with the values that it gives itself.
+func StandIn(values map[string]string) []byte {
+	const text = "plan: served\nservice: {url: 'https://store.example', token_file: /etc/oakbarrel/token}\n"
+	return append([]byte(text), PartOfValues(values).Text...)
+}
 
 // readOwnLabels reads what a host says of itself.
 func (r *planReader) readOwnLabels(e entry) (labels []Label) {

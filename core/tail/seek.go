@@ -22,6 +22,9 @@ func (f *Follower) seek(s *source, l *looking) {
 	mayBeThere := l.blurred && f.looked.Sub(s.missed) < settleTime // where names change on and on it is said
 	if f.goOnIn(s, f.neighbours(s, l), l) {
 		f.beginMissed(s, l)
+		if f.isUnwanted(s) { // what stands there still is read, and then it is let go of
+			f.lookBy(f.looked.Add(pollTime))
+		}
 	} else if s.Gone == nil && !mayBeThere {
 		f.lose(s)
 	}
@@ -57,7 +60,8 @@ func (f *Follower) lose(s *source) {
 }
 
 // linger reads on what was renamed to where no pattern finds it: until nobody
-// has written to it for some time, or until its end where it was removed.
+// has written to it for some time, or until its end where it was removed. What stands
+// where it stood, and is of no pattern any more, is read to where its end was then.
 func (f *Follower) linger(l *looking) {
 	for _, s := range slices.Clone(f.sources) {
 		if s.file == nil || f.byPath[s.real] == s {
@@ -81,10 +85,19 @@ func (f *Follower) linger(l *looking) {
 			f.alter(s)
 			f.beginMissed(s, l)
 		}
-		if !s.dirty && idle > lingerTime {
+		if f.isUnwanted(s) && s.enough == 0 {
+			s.enough = st.Size()
+		}
+		if !s.dirty && idle > lingerTime || s.enough > 0 && s.read >= s.enough {
 			f.finish(s)
 		}
 	}
+}
+
+// isUnwanted tells whether a file stands where it stood, and the plan does not want it any
+// more; it goes on from where it is where it does so again.
+func (f *Follower) isUnwanted(s *source) bool {
+	return f.settings.Wrapping == Bare && s.Path == s.Born && (!f.matches(s.Path) || f.excluded(s.Path))
 }
 
 // beginMissed begins files that were made where a source stood before, and

@@ -46,6 +46,7 @@ type source struct {
 	head     []byte // of Head
 	tail     []byte // what was read last
 	former   string // where it stood before it was renamed
+	enough   int64  // where a file ended when the plan did not want it any more, 0 where it does
 	real     string // Path without links
 	changed  int64  // when the file or its name was changed last, as the system tells, in nanoseconds
 	lastSize int64  // when it was last looked at

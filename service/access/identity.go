@@ -24,7 +24,8 @@ var (
 // it is used for. It tells whether it was not before. The error is [ErrOther] where that was another one, and [ErrKnown]
 // where the agent is served with another token.
 func Bind(db *gorm.DB, token uint64, agentID string) (bound bool, err error) {
-	err = db.Transaction(func(tx *gorm.DB) error {
+	err = model.Transact(db, func(tx *gorm.DB) error {
+		bound = false
 		var t model.Token
 		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&t, token).Error; err != nil {
 			return err

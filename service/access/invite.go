@@ -2,6 +2,7 @@ package access
 
 import (
 	"cmp"
+	"encoding/json"
 	"errors"
 	"time"
 
@@ -17,13 +18,30 @@ var ErrInvitation = errors.New("the invitation is not known, was used, or has en
 
 // Invite makes a code with which so many agents as uses says may each get a token
 // for a cask, which is made where it is new, until a time.
-func Invite(db *gorm.DB, cask, label, by string, uses int, ends time.Time) (code string, err error) {
-	c, err := model.CaskNamed(db, cask)
+func Invite(db *gorm.DB, i client.Invite, by string, ends time.Time) (code string, err error) {
+	c, err := model.CaskNamed(db, i.Cask)
+	if err != nil {
+		return "", err
+	}
+	labels, err := json.Marshal(i.Labels)
 	if err != nil {
 		return "", err
 	}
 	code, hash := secret("")
-	return code, db.Create(&model.Invitation{Hash: hash, CaskID: c.ID, Label: label, By: by, Uses: uses, Ends: ends}).Error
+	return code, db.Create(&model.Invitation{Hash: hash, CaskID: c.ID, Label: i.Label, Labels: string(labels), By: by, Uses: i.Uses, Ends: ends}).Error
+}
+
+// giveLabels gives a host the labels of its invitation.
+func giveLabels(tx *gorm.DB, i model.Invitation, agentID string) error {
+	var labels map[string]string
+	json.Unmarshal([]byte(i.Labels), &labels) // Invite wrote it
+	for name, value := range labels {
+		row := model.HostLabel{AgentID: agentID, Name: name, Value: value}
+		if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&row).Error; err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Accept uses a code, and makes a token that only the agent may use. Without a
@@ -31,7 +49,7 @@ func Invite(db *gorm.DB, cask, label, by string, uses int, ends time.Time) (code
 // given one only in the place of the token that it has, which is proof, or where an
 // admin has ordered it: else the error is [ErrKnown].
 func Accept(db *gorm.DB, code, agentID, host, proof string) (token string, cask model.Cask, label string, err error) {
-	err = db.Transaction(func(tx *gorm.DB) error {
+	err = model.Transact(db, func(tx *gorm.DB) error {
 		var i model.Invitation
 		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("hash = ? AND times < uses AND ends > ?", hashOf(code), time.Now()).Take(&i).Error
 		if errors.Is(err, gorm.ErrRecordNotFound) {
@@ -44,6 +62,9 @@ func Accept(db *gorm.DB, code, agentID, host, proof string) (token string, cask 
 			return err
 		}
 		if err := admitToken(tx, agentID, hashOf(proof)); err != nil {
+			return err
+		}
+		if err := giveLabels(tx, i, agentID); err != nil {
 			return err
 		}
 		now := time.Now()

@@ -26,7 +26,7 @@ const mostWaiting = 100
 // Until then the error is [ErrWaits].
 func Join(db *gorm.DB, brought uint64, agentID, host string) (token string, cask, label string, err error) {
 	waits := false
-	err = db.Transaction(func(tx *gorm.DB) error {
+	err = model.Transact(db, func(tx *gorm.DB) error {
 		waits = false
 		var t model.Token
 		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&t, brought).Error; err != nil {

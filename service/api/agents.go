@@ -40,8 +40,8 @@ func (a *API) takeStatus(ctx context.Context, in *statusInput) (*statusOutput, e
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	served, labels := servedOf(status)
-	row := model.Agent{ID: in.Agent, Served: served, OwnLabels: labels, Host: in.Body.Host, PlanHash: in.Body.PlanHash, Held: in.Body.Held, LastHeard: time.Now(), Status: status, Tallies: tallies}
+	served, labels, values := servedOf(status)
+	row := model.Agent{ID: in.Agent, Served: served, OwnLabels: labels, OwnValues: values, Host: in.Body.Host, PlanHash: in.Body.PlanHash, Held: in.Body.Held, LastHeard: time.Now(), Status: status, Tallies: tallies}
 	if err := a.DB.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&row).Error; err != nil {
 		return nil, a.unavailable(ctx, err)
 	}

@@ -81,11 +81,11 @@ func (a *API) putPlan(ctx context.Context, in *putPlanInput) (*putPlanOutput, er
 		a.record(ctx, "put plan", fmt.Sprintf("plan %s, revision %d: %s", in.Plan, put.Revision, in.Body.Why))
 	}
 	for _, of := range append([]client.PartOf{{Part: put.Plan, Revision: put.Revision}}, put.Also...) {
-		bad, good, err := a.Plans.Judge(ctx, of.Part, of.Revision)
+		judged, err := a.Plans.Judge(ctx, of.Part, of.Revision)
 		if err != nil {
 			return nil, a.planProblem(ctx, err)
 		}
-		put.Judged, put.InOrder = append(put.Judged, bad...), put.InOrder+good
+		put.Judged, put.InOrder = append(put.Judged, judged.Judged...), put.InOrder+judged.InOrder
 	}
 	return &putPlanOutput{put}, nil
 }
@@ -94,8 +94,19 @@ type judgedOutput struct{ Body client.JudgedPlan }
 
 // judgePlan tells on which hosts a revision is not in order.
 func (a *API) judgePlan(ctx context.Context, in *revisionInput) (*judgedOutput, error) {
-	bad, good, err := a.Plans.Judge(ctx, in.Plan, in.Revision)
-	return &judgedOutput{client.JudgedPlan{Judged: bad, InOrder: good}}, a.planProblem(ctx, err)
+	judged, err := a.Plans.Judge(ctx, in.Plan, in.Revision)
+	return &judgedOutput{judged}, a.planProblem(ctx, err)
+}
+
+type draftInput struct {
+	PlanPath
+	Body client.PlanDraft
+}
+
+// judgeDraft tells on which hosts a text would be in order.
+func (a *API) judgeDraft(ctx context.Context, in *draftInput) (*judgedOutput, error) {
+	judged, err := a.Plans.JudgeText(ctx, in.Plan, in.Body.Text)
+	return &judgedOutput{judged}, a.planProblem(ctx, err)
 }
 
 type assignmentsOutput struct{ Body []client.PlanAssignment }
@@ -244,8 +255,8 @@ func (a *API) withPlans(ctx context.Context, agent string, open []client.Order) 
 	return nil
 }
 
-// servedOf returns what a status says of the plan that was served, and of its labels.
-func servedOf(status []byte) (served model.Served, labels string) {
+// servedOf returns what a status says of the plan that was served, and what the host gives itself.
+func servedOf(status []byte) (served model.Served, labels, values string) {
 	var said struct {
 		Plan client.PlanStatus `json:"plan"`
 	}
@@ -253,8 +264,9 @@ func servedOf(status []byte) (served model.Served, labels string) {
 	if s := said.Plan.Served; s != nil {
 		served = model.Served{Takes: true, Plan: s.Plan, Revision: s.Revision, Hash: s.Hash, State: string(s.State), Order: s.Order, Why: s.Why}
 	}
-	b, _ := json.Marshal(said.Plan.Labels) // texts always can be written
-	return served, string(b)
+	of, _ := json.Marshal(said.Plan.Labels) // texts always can be written
+	own, _ := json.Marshal(said.Plan.Values)
+	return served, string(of), string(own)
 }
 
 type compareRevisionsInput struct {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"oakbarrel/client"
+	"oakbarrel/core/plan"
 	"oakbarrel/service/access"
 	"oakbarrel/service/model"
 )
@@ -20,8 +21,13 @@ type invitationOutput struct{ Body client.Invitation }
 // invite makes an invitation, whose code is shown this once.
 func (a *API) invite(ctx context.Context, in *inviteInput) (*invitationOutput, error) {
 	i := in.Body
+	for name, value := range i.Labels {
+		if wrong := plan.WrongLabel(name, value); wrong != "" {
+			return nil, problem(http.StatusUnprocessableEntity, wrong, "write NAME=VALUE, such as role=gate")
+		}
+	}
 	ends := time.Now().Add(time.Duration(i.Minutes) * time.Minute)
-	code, err := access.Invite(a.DB.WithContext(ctx), i.Cask, i.Label, visitor(ctx).Name, i.Uses, ends)
+	code, err := access.Invite(a.DB.WithContext(ctx), i, visitor(ctx).Name, ends)
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}

@@ -282,9 +282,11 @@ func (q *Queue) guard(jobs []*job) (failed bool) {
 // commit puts the batches into the database in one transaction, and returns the
 // casks that have grown.
 func (q *Queue) commit(jobs []*job) (casks []uint64, err error) {
-	err = q.db.Transaction(func(tx *gorm.DB) error {
+	err = model.Transact(q.db, func(tx *gorm.DB) error {
 		counts := map[model.Minute]int64{}
+		casks = nil
 		for _, j := range jobs {
+			j.err = nil
 			taken, err := commitOne(tx, j, counts)
 			if err != nil {
 				return err

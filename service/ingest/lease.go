@@ -23,7 +23,7 @@ const mostRuns = 256
 // Lease compares what an agent shows of its runs with what the store has of its feed,
 // and gives the run the right to write where they fit. With asks.Look nothing is given.
 func Lease(db *gorm.DB, key FeedKey, asks client.Lease) (answer client.Leased, err error) {
-	err = db.Transaction(func(tx *gorm.DB) error {
+	err = model.Transact(db, func(tx *gorm.DB) error {
 		answer = client.Leased{}
 		if answer.Store, err = model.StoreID(tx); err != nil {
 			return err

@@ -102,6 +102,7 @@ type Agent struct {
 	Status    []byte `gorm:"type:longblob"` // JSON
 	Served    Served `gorm:"embedded;embeddedPrefix:served_"`
 	OwnLabels string `gorm:"type:text"`       // JSON: those that the host gives itself
+	OwnValues string `gorm:"type:text"`       // likewise
 	Tallies   string `gorm:"type:mediumtext"` // JSON: what it last said of each tally
 }
 

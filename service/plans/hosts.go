@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"time"
@@ -107,24 +108,14 @@ func (w *world) serve(whole []byte, a model.Agent) ([]byte, error) {
 	return append(slices.Clone(whole), plan.Join([]plan.Part{part})...), nil
 }
 
-// judge finds what is wrong with a whole plan on a host, as far as can be told here.
-func (w *world) judge(name string, whole []byte, a model.Agent) []string {
-	text, err := w.serve(whole, a)
-	if err != nil {
-		return []string{err.Error()}
-	}
-	_, findings := plan.ParseServed(name+".yaml", text, plan.StandIn, nil)
-	if !findings.Refused() {
-		return nil
-	}
-	var all []string
-	for _, f := range findings {
-		if !f.Warning {
-			all = append(all, f.String())
-		}
-	}
-	return all
+// ownValues are those that a host gives itself.
+func ownValues(a model.Agent) (own map[string]string) {
+	json.Unmarshal([]byte(a.OwnValues), &own) // the service wrote it
+	return own
 }
+
+// standIn is what the file of a host says, as far as it matters here.
+func standIn(a model.Agent) []byte { return plan.StandIn(ownValues(a)) }
 
 // TextFor returns a revision for a host, with its parts and values.
 func (s *Shelf) TextFor(ctx context.Context, agentID, name string, number int) (string, error) {
@@ -146,46 +137,119 @@ func (s *Shelf) TextFor(ctx context.Context, agentID, name string, number int) (
 }
 
 // Judge tells on which hosts of its assignments a revision is not in order.
-func (s *Shelf) Judge(ctx context.Context, name string, number int) (bad []client.PlanOnHost, good int, err error) {
+func (s *Shelf) Judge(ctx context.Context, name string, number int) (j client.JudgedPlan, err error) {
 	db := s.DB.WithContext(ctx)
 	r, err := find(db, name, number)
 	if err != nil {
-		return nil, 0, err
+		return j, err
 	}
 	w, err := look(db, nil)
 	if err != nil {
-		return nil, 0, err
+		return j, err
 	}
-	bad, good, err = judgeAll(db, &w, r)
-	return bad, good, err
+	return judgeAll(db, &w, r)
 }
 
-func judgeAll(db *gorm.DB, w *world, r model.Revision) (bad []client.PlanOnHost, good int, err error) {
-	whole, err := assembled(db, r)
-	bad = []client.PlanOnHost{}
-	same := map[string][]string{} // what was found, by the values of the host
-	for _, a := range w.agents {
-		if d := w.decide(a); err != nil || d.By == nil || d.By.Plan != r.Plan {
+// JudgeText is Judge for a text that may become a revision, also of a part: then the hosts
+// are those of the plans that have it.
+func (s *Shelf) JudgeText(ctx context.Context, name, text string) (j client.JudgedPlan, err error) {
+	j = nobodyJudged()
+	if found := plan.CheckPart(plan.Part{Name: name, Text: []byte(text)}); found.Refused() {
+		tellFindings(&j, found, name)
+		return j, nil
+	}
+	db := s.DB.WithContext(ctx)
+	w, err := look(db, nil)
+	if err != nil {
+		return j, err
+	}
+	rows, err := lines(db)
+	if err != nil {
+		return j, err
+	}
+	for _, of := range append([]string{name}, usedBy(rows, name)...) {
+		draft := []byte(text)
+		if of != name {
+			r, err := find(db, of, 0)
+			if err != nil {
+				return j, err
+			}
+			draft = r.Text
+		}
+		whole, findings := plan.Assemble(of, of+".yaml", draft, func(part string) ([]byte, error) {
+			if part == name {
+				return []byte(text), nil
+			}
+			r, err := find(db, part, 0)
+			return r.Text, err
+		})
+		if findings.Refused() {
+			tellFindings(&j, findings, name)
 			continue
 		}
-		part, wrong := w.forHost(a)
-		key := string(part.Text)
-		if wrong != nil {
-			bad = append(bad, client.PlanOnHost{AgentID: a.ID, Host: a.Host, Findings: []string{wrong.Error()}})
-			continue
+		w.judgeOn(&j, of, asPart(of, whole), name)
+	}
+	return j, nil
+}
+
+func nobodyJudged() client.JudgedPlan {
+	return client.JudgedPlan{Judged: []client.PlanOnHost{}, Findings: []client.Finding{}}
+}
+
+// tellFindings adds what was found in a text itself, each once.
+func tellFindings(j *client.JudgedPlan, findings plan.Findings, own string) {
+	for _, f := range findings {
+		kind := "error"
+		if f.Warning {
+			kind = "warning"
 		}
-		findings, known := same[key]
-		if !known {
-			findings = w.judge(r.Plan, whole, a)
-			same[key] = findings
-		}
-		if len(findings) == 0 {
-			good++
-		} else {
-			bad = append(bad, client.PlanOnHost{AgentID: a.ID, Host: a.Host, Findings: findings})
+		told := client.Finding{Line: f.Line, Column: f.Column, Kind: kind, What: f.What, Mend: f.Mend}
+		if f.File == own+".yaml" && !slices.Contains(j.Findings, told) {
+			j.Findings = append(j.Findings, told)
 		}
 	}
-	return bad, good, err
+}
+
+// judgeOn judges a whole plan on each host that it is assigned to.
+func (w *world) judgeOn(j *client.JudgedPlan, name string, whole []byte, own string) {
+	same := map[string]plan.Findings{} // what was found, by the values of the host
+	for _, a := range w.agents {
+		if d := w.decide(a); d.By == nil || d.By.Plan != name {
+			continue
+		}
+		part, err := w.forHost(a)
+		if err != nil {
+			j.Judged = append(j.Judged, client.PlanOnHost{AgentID: a.ID, Host: a.Host, Findings: []string{err.Error()}})
+			continue
+		}
+		key := string(part.Text) + a.OwnValues
+		findings, known := same[key]
+		if !known {
+			_, findings = plan.ParseServed(name+".yaml", append(slices.Clone(whole), plan.Join([]plan.Part{part})...), standIn(a), nil)
+			same[key] = findings
+			tellFindings(j, findings, own)
+		}
+		if !findings.Refused() {
+			j.InOrder++
+			continue
+		}
+		bad := client.PlanOnHost{AgentID: a.ID, Host: a.Host}
+		for _, f := range findings {
+			if !f.Warning {
+				bad.Findings = append(bad.Findings, f.String())
+			}
+		}
+		j.Judged = append(j.Judged, bad)
+	}
+}
+
+func judgeAll(db *gorm.DB, w *world, r model.Revision) (client.JudgedPlan, error) {
+	j := nobodyJudged()
+	whole, err := assembled(db, r)
+	if err == nil {
+		w.judgeOn(&j, r.Plan, whole, r.Plan)
+	}
+	return j, err
 }
 
 // Fleet lists hosts as their plans are concerned; agents chooses them, nil for all.
@@ -211,6 +275,7 @@ func (s *Shelf) Fleet(ctx context.Context, agents *gorm.DB) ([]client.FleetHost,
 			Served: a.Served.Takes, Plan: a.Served.Plan, Revision: a.Served.Revision, State: client.ServedState(a.Served.State)}
 		values, _ := fleet.Values(w.labels[a.ID], w.ofLabels, w.values[a.ID]) // drift tells what is wrong with them
 		h.Places = given(values)
+		maps.Copy(h.Places, ownValues(a))
 		d := w.decide(a)
 		h.Why = d.Why()
 		if d.By != nil {
@@ -281,7 +346,7 @@ func (s *Shelf) SetLabels(ctx context.Context, agentID string, set client.SetLab
 			return refuse("write NAME=TEXT, such as port=514", "the value %s cannot be this: %s", strconv.Quote(name), wrong)
 		}
 	}
-	return s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	return model.Transact(s.DB.WithContext(ctx), func(tx *gorm.DB) error {
 		var agent model.Agent
 		if err := tx.Select("id").Take(&agent, "id = ?", agentID).Error; errors.Is(err, gorm.ErrRecordNotFound) {
 			return &Refusal{What: "no agent with this id was heard", Mend: "oakbarrel hosts lists them", Unknown: true}
@@ -417,7 +482,7 @@ func (s *Shelf) Both(ctx context.Context, name string, from, to int) (number int
 		both := [2]*plan.Plan{}
 		for i, whole := range wholes {
 			if text, err := w.serve(whole, a); err == nil {
-				both[i], _ = plan.ParseServed(name+".yaml", text, plan.StandIn, nil)
+				both[i], _ = plan.ParseServed(name+".yaml", text, standIn(a), nil)
 			}
 		}
 		if both[0] != nil && both[1] != nil {

@@ -175,10 +175,15 @@ func assembled(db *gorm.DB, r model.Revision) ([]byte, error) {
 		texts[p.Part] = of.Text
 	}
 	whole, _ := plan.Assemble(r.Plan, r.Plan+".yaml", r.Text, func(part string) ([]byte, error) { return texts[part], nil })
-	if len(texts) == 0 {
-		whole = plan.Join([]plan.Part{{Name: r.Plan, Text: r.Text}})
+	return asPart(r.Plan, whole), nil
+}
+
+// asPart returns a whole plan that has no parts as the only part, so that others can follow.
+func asPart(name string, whole []byte) []byte {
+	if plan.IsJoined(whole) {
+		return whole
 	}
-	return whole, nil
+	return plan.Join([]plan.Part{{Name: name, Text: whole}})
 }
 
 // Put makes a new revision of a plan, and of the plans that it is a part of.
@@ -186,8 +191,8 @@ func (s *Shelf) Put(ctx context.Context, name string, n client.NewRevision, by s
 	if !IsName(name) {
 		return put, refuse("a name has letters, digits and - _ . and at most 64 of them, and is not host, words, check, explain or compare", "%q cannot be the name of a plan", name)
 	}
-	put = client.PutPlan{Plan: name, Also: []client.PartOf{}, Judged: []client.PlanOnHost{}}
-	err = s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	err = model.Transact(s.DB.WithContext(ctx), func(tx *gorm.DB) error {
+		put = client.PutPlan{Plan: name, Also: []client.PartOf{}, Judged: []client.PlanOnHost{}}
 		if err := lockPlans(tx); err != nil {
 			return err
 		}

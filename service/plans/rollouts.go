@@ -44,7 +44,8 @@ func (s *Shelf) Start(ctx context.Context, n client.NewRollout, by string) (clie
 		return client.Rollout{}, refuse("write --waves '"+usualWaves+"'", "%v", err)
 	}
 	row := model.Rollout{Plan: n.Plan, Waves: cmp.Or(n.Waves, usualWaves), Seconds: cmp.Or(n.Seconds, usualSeconds), Failures: cmp.Or(n.Failures, 1), State: string(client.RolloutRunning), By: by, Why: n.Why, Created: time.Now(), Changed: time.Now()}
-	err = s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	err = model.Transact(s.DB.WithContext(ctx), func(tx *gorm.DB) error {
+		row.ID = 0
 		if err := lockPlans(tx); err != nil {
 			return err
 		}
@@ -87,7 +88,8 @@ func mayStart(tx *gorm.DB, w *world, r model.Revision) error {
 	if !errors.Is(err, gorm.ErrRecordNotFound) {
 		return err
 	}
-	bad, good, err := judgeAll(tx, w, r)
+	j, err := judgeAll(tx, w, r)
+	bad, good := j.Judged, j.InOrder
 	switch {
 	case err != nil:
 		return err
@@ -198,7 +200,7 @@ func (s *Shelf) valueOf(ctx context.Context, row model.Rollout) (client.Rollout,
 
 // Steer pauses a roll-out, has it go on, or takes it back.
 func (s *Shelf) Steer(ctx context.Context, id uint64, where, by string) (client.Rollout, error) {
-	err := s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	err := model.Transact(s.DB.WithContext(ctx), func(tx *gorm.DB) error {
 		var row model.Rollout
 		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&row, id).Error
 		if errors.Is(err, gorm.ErrRecordNotFound) {
@@ -322,7 +324,7 @@ type step struct {
 func (r *Roller) move(ctx context.Context, id uint64) error {
 	var s step
 	wake := func() {}
-	err := r.Shelf.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	err := model.Transact(r.Shelf.DB.WithContext(ctx), func(tx *gorm.DB) error {
 		s = step{Roller: r, tx: tx, orders: map[string]client.NewOrder{}}
 		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&s.row, id).Error; err != nil {
 			return err
