@@ -8,7 +8,8 @@ import { size } from "./size";
 import { ago, clock, count, day } from "./time";
 import { Alert, Button, Card, control, Field, Table } from "./ui";
 
-const cell = "border-t border-line py-1 pr-4 align-baseline [overflow-wrap:anywhere]";
+const cell = "border-t border-line py-1 pr-4 align-baseline whitespace-nowrap";
+const prose = "border-t border-line py-1 pr-4 align-baseline min-w-40 [overflow-wrap:anywhere]"; // of texts that people or hosts wrote
 const when = (t: string) => `${day(new Date(t))} ${clock(new Date(t))}`;
 
 // Fleet shows the plans of the service, which hosts they are for, and their roll-outs.
@@ -38,12 +39,12 @@ function Plans() {
             <tr key={p.plan}>
               <td className={`${cell} font-semibold`}><Link className="hover:underline" to={`/fleet/${p.plan}`}>{p.plan}</Link>{p.used_by.length > 0 && <span className="font-normal text-soft"> a part</span>}</td>
               <td className={cell}>{p.revision}</td>
-              <td className={cell}>{p.in_force || <span className="text-soft">none</span>}{p.in_force > 0 && p.in_force < p.revision && <span className="text-amber"> of an older one</span>}</td>
+              <td className={cell}>{p.in_force || <span className="text-soft">none</span>}{p.in_force > 0 && p.in_force < p.revision && <span className="text-amber">, an older one</span>}</td>
               <td className={cell}>{count(p.hosts)}</td>
               <td className={cell}>{p.parts.join(", ")}</td>
               <td className={cell}>{p.by}</td>
-              <td className={`${cell} whitespace-nowrap`} title={when(p.at)}>{ago(p.at)}</td>
-              <td className={cell}>{p.why}</td>
+              <td className={cell} title={when(p.at)}>{ago(p.at)}</td>
+              <td className={prose}>{p.why}</td>
             </tr>
           ))}
         </Table>
@@ -77,7 +78,7 @@ function Assignments() {
             <tr key={a.name}>
               <td className={`${cell} font-semibold`}>{a.name}</td>
               <td className={cell}><Link className="hover:underline" to={`/fleet/${a.plan}`}>{a.plan}</Link></td>
-              <td className={`${cell} font-mono text-xs`}>{a.when}</td>
+              <td className={`${prose} font-mono text-xs`}>{a.when}</td>
               <td className={cell}>{count(a.hosts ?? 0)}{a.approve && <span className="text-soft">, approved by another</span>}</td>
               <td className={cell}>{a.by}</td>
               <td className={cell}><Button look="link" aria-label={`take ${a.name} away`} title="its hosts keep the plan that they have" onClick={() => remove.mutate(a.name)}>take away</Button></td>
@@ -132,8 +133,8 @@ function Rollouts() {
               <td className={cell}>{countsOf(r)}</td>
               <td className={cell} title={r.note}>{states[r.state]}</td>
               <td className={cell}>{r.by}</td>
-              <td className={`${cell} whitespace-nowrap`} title={when(r.created)}>{ago(r.created)}</td>
-              <td className={cell}>{r.why}</td>
+              <td className={cell} title={when(r.created)}>{ago(r.created)}</td>
+              <td className={prose}>{r.why}</td>
             </tr>
           ))}
         </Table>
@@ -171,13 +172,13 @@ export function PlanPage() {
     <div className="grid h-full min-h-0 content-start gap-3 grid-rows-[auto_50vh_minmax(24rem,auto)] overflow-y-auto p-3 sm:p-5 lg:grid-cols-[minmax(0,5fr)_minmax(0,6fr)] lg:grid-rows-[auto_minmax(0,1fr)] lg:overflow-hidden">
       <div className="flex flex-wrap items-baseline gap-3 lg:col-span-2">
         <h1 className="text-xl font-semibold"><Link to="/fleet" className="text-soft hover:text-ink">Fleet</Link> / {name}</h1>
-        <span className="text-soft">{isNew ? "not kept yet" : `revision ${newest}, in force ${line?.in_force || "none"}`}{draft !== undefined && draft !== base ? ", changed here" : ""}</span>
+        <span className="text-soft">{isNew ? "not kept yet" : `revision ${newest}, in force ${line?.in_force || "none"}`}{draft !== undefined ? ", changed here" : ""}</span>
         <span role="status">{judged && (bad.length + good > 0 ? `in order on ${count(good)} of ${count(bad.length + good)} hosts` : judged.findings.some((f) => f.kind === "error") ? "there is something to mend" : "no host is assigned to it")}</span>
       </div>
-      <Editor text={text} findings={judged?.findings ?? []} onChange={setDraft} />
+      <Editor text={text} findings={judged?.findings ?? []} onChange={(t) => setDraft(t === base ? undefined : t)} />
       <div className="min-h-0 space-y-3 overflow-y-auto">
         {bad.length > 0 && <OnHosts bad={bad} />}
-        <Keep name={name} base={newest} text={text} changed={text !== (last.data?.text ?? "")} onKept={() => setDraft(undefined)} />
+        <Keep name={name} base={newest} text={text} changed={draft !== undefined} onKept={() => setDraft(undefined)} />
         {line && line.used_by.length === 0 && <RollOut line={line} />}
         {line && line.used_by.length === 0 && <Effect line={line} />}
         {line && line.used_by.length > 0 && <Card title="A part">It is a part of {line.used_by.map((p, i) => <span key={p}>{i > 0 && ", "}<Link className="underline" to={`/fleet/${p}`}>{p}</Link></span>)}. A new revision gives one to each of them, which their pages roll out.</Card>}
@@ -281,7 +282,7 @@ function Effect({ line }: { line: PlanLine }) {
                 <tr key={h.agent_id}>
                   <td className={`${cell} font-semibold`}>{h.host}</td>
                   {[h.records, h.same, h.moved, h.no_longer_kept, h.newly_kept].map((n, i) => <td key={i} className={`${cell} ${n ? "" : "text-soft"}`}>{count(n)}</td>)}
-                  <td className={`${cell} whitespace-nowrap`}>{h.new_bytes_a_day === null ? "" : size(h.new_bytes_a_day)}</td>
+                  <td className={cell}>{h.new_bytes_a_day === null ? "" : size(h.new_bytes_a_day)}</td>
                 </tr>
               ))}
             </Table>
@@ -301,9 +302,9 @@ function Revisions({ all }: { all: PlanRevision[] }) {
           <tr key={r.revision}>
             <td className={`${cell} font-semibold`}>{r.revision}</td>
             <td className={cell}>{r.by}</td>
-            <td className={`${cell} whitespace-nowrap`} title={when(r.at)}>{ago(r.at)}</td>
+            <td className={cell} title={when(r.at)}>{ago(r.at)}</td>
             <td className={cell}>{r.parts.map((p) => `${p.part} ${p.revision}`).join(", ")}</td>
-            <td className={cell}>{r.why}</td>
+            <td className={prose}>{r.why}</td>
           </tr>
         ))}
       </Table>
@@ -347,7 +348,7 @@ export function RolloutPage() {
                 <td className={`${cell} w-40 font-semibold`}><Link className="hover:underline" to={`/hosts/${h.agent_id}`}>{h.host}</Link></td>
                 <td className={`${cell} w-28`}>{h.state === "failed" ? `▲ ${h.state}` : h.state}</td>
                 <td className={`${cell} w-36 whitespace-nowrap`}>{ago(h.changed)}</td>
-                <td className={cell}>{h.why}</td>
+                <td className={prose}>{h.why}</td>
               </tr>
             ))}
           </Table>

@@ -59,5 +59,5 @@ export const usePlanLines = () => useList<PlanLine>(keys.planLines, "/plans");
 export const useAssignments = () => useList<PlanAssignment>(keys.assignments, "/assignments");
 export const useRollouts = () => useList<Rollout>(keys.rollouts, "/rollouts", 2000);
 export const useRevisions = (plan: string) => useQuery({ queryKey: keys.revisions(plan), queryFn: ({ signal }) => get<PlanRevision[]>(`/plans/${encodeURIComponent(plan)}`, signal), retry: false });
-export const useRevision = (plan: string, number: number) => useQuery({ queryKey: keys.revision(plan, number), queryFn: ({ signal }) => get<PlanRevision>(`/plans/${encodeURIComponent(plan)}/${number}`, signal), enabled: number > 0, staleTime: Infinity });
+export const useRevision = (plan: string, number: number) => useQuery({ queryKey: keys.revision(plan, number), queryFn: ({ signal }) => get<PlanRevision>(`/plans/${encodeURIComponent(plan)}/${number}`, signal), enabled: number > 0, staleTime: Infinity, placeholderData: (before) => (before?.plan === plan ? before : undefined) });
 export const useRollout = (id: string) => useQuery({ queryKey: keys.rollout(id), queryFn: ({ signal }) => get<Rollout>(`/rollouts/${id}`, signal), refetchInterval: 1000, retry: false });

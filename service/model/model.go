@@ -318,6 +318,7 @@ type Rollout struct {
 	Why      string `gorm:"type:text"`
 	Approved string `gorm:"size:128"`  // by whom, "" for nobody
 	Note     string `gorm:"type:text"` // why it is as it is
+	Before   int    // the revision that was in force, 0 for none
 	Created  time.Time
 	Changed  time.Time
 }

@@ -53,7 +53,11 @@ func (s *Shelf) Start(ctx context.Context, n client.NewRollout, by string) (clie
 		if err != nil {
 			return err
 		}
-		row.Revision = r.Number
+		force, err := inForce(tx)
+		if err != nil {
+			return err
+		}
+		row.Revision, row.Before = r.Number, force[r.Plan]
 		w, err := look(tx, nil)
 		if err != nil {
 			return err
@@ -360,8 +364,8 @@ func (r *Roller) move(ctx context.Context, id uint64) error {
 			s.row.Changed = time.Now()
 			s.tell("rollout "+s.row.State, "")
 		}
-		if s.row.State == string(client.RolloutDone) {
-			if err := keep(tx, &model.PlanInForce{Plan: s.row.Plan, Revision: s.row.Revision}, false); err != nil {
+		if s.row.State != state {
+			if err := s.putInForce(); err != nil {
 				return err
 			}
 		}
@@ -373,6 +377,22 @@ func (r *Roller) move(ctx context.Context, id uint64) error {
 	wake()
 	for _, t := range s.tells {
 		r.Tell(ctx, fmt.Sprintf("roll-out %d", id), t[0], t[1])
+	}
+	return nil
+}
+
+// putInForce has the hosts be to have the revision of a roll-out that is done, or once
+// it is taken back the one before.
+func (s *step) putInForce() error {
+	switch client.RolloutState(s.row.State) {
+	case client.RolloutDone:
+		return keep(s.tx, &model.PlanInForce{Plan: s.row.Plan, Revision: s.row.Revision}, false)
+	case client.RolloutTakenBack:
+		force, err := inForce(s.tx)
+		if err != nil || force[s.row.Plan] != s.row.Revision {
+			return err
+		}
+		return keep(s.tx, &model.PlanInForce{Plan: s.row.Plan, Revision: s.row.Before}, s.row.Before == 0)
 	}
 	return nil
 }
