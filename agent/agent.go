@@ -203,9 +203,10 @@ func (a *Agent) beginParts() (end func(), err error) {
 	if err != nil {
 		return nil, err
 	}
+	toService := &link.Link{Agent: a, Delivered: a.delivered}
 	parts := map[string]func(){
-		"report":   func() { link.Report(a.ending, a, a.delivered) },
-		"orders":   func() { link.Obey(a.ending, a) },
+		"report":   func() { toService.Report(a.ending) },
+		"orders":   func() { toService.Obey(a.ending) },
 		"tend":     func() { a.tended.Run(a.ending) },
 		"repeats":  a.tellRepeats,
 		"forecast": a.makeForecasts,

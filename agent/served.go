@@ -17,9 +17,6 @@ import (
 // servedFile is the name of what the service had an agent take, in its state folder.
 const servedFile = "served.json"
 
-// defaultBounds is where a host's owner says what a plan from the service may do.
-const defaultBounds = "/etc/oakbarrel/bounds.yaml"
-
 // servedPlan is a plan as the service gave it; the zero servedPlan is none.
 type servedPlan struct {
 	Plan     string `json:"plan"`
@@ -133,7 +130,7 @@ func (a *Agent) saveServed(s *servedPlans, n servedNote) error {
 func (a *Agent) bounds() (*plan.Bounds, error) {
 	file := a.options.BoundsFile
 	if file == "" {
-		file = defaultBounds
+		file = plan.BoundsFile
 	}
 	b, findings, err := plan.LoadBounds(file, a.state.Dir())
 	if err == nil && b == nil {

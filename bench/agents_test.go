@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"gorm.io/gorm"
+
 	"oakbarrel/client"
 	"oakbarrel/core/record"
 	"oakbarrel/demo/mariadb"
@@ -26,29 +28,7 @@ import (
 // and wait for orders. It tells the most memory that the service takes.
 func BenchmarkManyAgents(b *testing.B) {
 	const sending, idle, batches, each = 100, 2000, 20, 2000
-	dir, err := os.MkdirTemp("", "ob")
-	check(b, err)
-	b.Cleanup(func() { os.RemoveAll(dir) })
-	binary, dsn := filepath.Join(dir, "oakbarrel"), filepath.Join(dir, "dsn")
-	if out, err := exec.Command("go", "build", "-o", binary, "oakbarrel/cmd/oakbarrel").CombinedOutput(); err != nil {
-		b.Fatalf("%s", out)
-	}
-	server, err := mariadb.Start(context.Background(), filepath.Join(dir, "db"))
-	check(b, err)
-	b.Cleanup(server.Kill)
-	check(b, os.WriteFile(dsn, []byte(server.DSN), 0o600))
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	check(b, err)
-	address := l.Addr().String()
-	l.Close()
-	serve := exec.Command(binary, "serve", "--listen", address, "--database-file", dsn)
-	out, err := serve.StdoutPipe()
-	check(b, err)
-	check(b, serve.Start())
-	b.Cleanup(func() { serve.Process.Kill(); serve.Wait() })
-	bufio.NewReader(out).ReadString('\n')
-	db, err := model.Open(server.DSN)
-	check(b, err)
+	address, db, serve := startProcess(b)
 	agents := map[string]*client.Client{} // each has a token of its own
 	for n := range sending + idle {
 		token, err := access.NewToken(db, "bench", access.Write, "")
@@ -107,6 +87,34 @@ func BenchmarkManyAgents(b *testing.B) {
 		cancel()
 		waiting.Wait()
 	}
+}
+
+// startProcess starts a service as a process of its own, before a database of its own.
+func startProcess(b *testing.B) (address string, db *gorm.DB, serve *exec.Cmd) {
+	dir, err := os.MkdirTemp("", "ob")
+	check(b, err)
+	b.Cleanup(func() { os.RemoveAll(dir) })
+	binary, dsn := filepath.Join(dir, "oakbarrel"), filepath.Join(dir, "dsn")
+	if out, err := exec.Command("go", "build", "-o", binary, "oakbarrel/cmd/oakbarrel").CombinedOutput(); err != nil {
+		b.Fatalf("%s", out)
+	}
+	server, err := mariadb.Start(context.Background(), filepath.Join(dir, "db"))
+	check(b, err)
+	b.Cleanup(server.Kill)
+	check(b, os.WriteFile(dsn, []byte(server.DSN), 0o600))
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	check(b, err)
+	address = l.Addr().String()
+	l.Close()
+	serve = exec.Command(binary, "serve", "--listen", address, "--database-file", dsn)
+	out, err := serve.StdoutPipe()
+	check(b, err)
+	check(b, serve.Start())
+	b.Cleanup(func() { serve.Process.Kill(); serve.Wait() })
+	bufio.NewReader(out).ReadString('\n')
+	db, err = model.Open(server.DSN)
+	check(b, err)
+	return address, db, serve
 }
 
 // parsed returns records of the corpus.

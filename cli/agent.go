@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"oakbarrel/agent"
+	"oakbarrel/core/plan"
 )
 
 func (a *app) agentCommand() *cobra.Command {
@@ -44,7 +45,7 @@ nothing. SIGTERM stops taking, writes down what is held and exits within 10 s.`,
 	}
 	c.Flags().StringVar(&options.PlanFile, "plan", defaultPlan, "file of the plan")
 	c.Flags().StringVar(&level, "log-level", "info", "what the agent's own log tells at least: "+strings.Join(logLevels, ", ")+"; \"oakbarrel detail --own\" changes it for a while")
-	c.Flags().StringVar(&options.BoundsFile, "bounds", "/etc/oakbarrel/bounds.yaml", "file in which this host's owner says what a plan from the service may do")
+	c.Flags().StringVar(&options.BoundsFile, "bounds", plan.BoundsFile, "file in which this host's owner says what a plan from the service may do")
 	stateFlag(c, &options.StateDir)
 	return c
 }

@@ -89,6 +89,7 @@ const (
 	TellPieces  OrderKind = "pieces"       // tell of the pieces of a rolled set
 	LastLines   OrderKind = "last_lines"   // tell its last lines
 	VerifySet   OrderKind = "verify"       // tell how it stands to its tally
+	SayAgain    OrderKind = "say_again"    // of no number: tell how the agent is, which the service does not know
 	TakePlan    OrderKind = "take_plan"    // put a plan of the service in force, and judge it for a while
 	JudgePlan   OrderKind = "judge_plan"   // tell what would be wrong with it here, and take nothing
 )

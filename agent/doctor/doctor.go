@@ -72,6 +72,9 @@ func Diagnose(ctx context.Context, planFile, stateDir string) []Check {
 	if d.plan == nil {
 		return d.checks
 	}
+	if d.plan.Served {
+		d.lookAtServed(stateDir)
+	}
 	for _, in := range d.plan.Intakes {
 		for _, key := range intake.KeysOf(in) {
 			d.lookAtAddress(in, key)
@@ -116,6 +119,42 @@ func (d *doctor) lookAtPlan(file string) {
 		d.ok("plan", file+" has no findings")
 	}
 	d.plan = p
+}
+
+// lookAtServed looks at what the service has served, which is the plan then, and at the
+// bounds of that.
+func (d *doctor) lookAtServed(stateDir string) {
+	b, findings, err := plan.LoadBounds(plan.BoundsFile, stateDir)
+	switch {
+	case err != nil:
+		d.wrong("bounds", err.Error(), "no plan is taken from the service until they can be read")
+	case findings.Refused():
+		for _, f := range findings {
+			d.wrong("bounds", fmt.Sprintf("%s:%d:%d: %s", f.File, f.Line, f.Column, f.What), f.Mend)
+		}
+	case b.File == "":
+		d.warn("bounds", "there is no "+plan.BoundsFile+": a plan from the service may read /var/log, write in "+stateDir+", and nothing else", "write there what it may do on this host")
+	default:
+		d.ok("bounds", b.File+" has no findings")
+	}
+	if d.status != nil && d.status.Plan.Served != nil {
+		d.tellServed(d.status.Plan.Served)
+	}
+	if p, findings, err := plan.Load(state.PlanCopy(stateDir)); err == nil && !findings.Refused() && p.Served {
+		p.File = d.plan.File
+		d.plan = p
+	}
+}
+
+func (d *doctor) tellServed(s *client.ServedPlan) {
+	switch {
+	case s.State == client.TakenBack:
+		d.warn("plan", fmt.Sprintf("revision %d of plan %s was taken back: %s", s.TriedAt, s.Tried, s.Why), "mend the plan in the service, and roll it out again")
+	case s.Plan == "":
+		d.warn("plan", "none has come from the service yet, so nothing is taken in", "assign one to this host: oakbarrel hosts show NAME tells why it has none")
+	default:
+		d.ok("plan", fmt.Sprintf("revision %d of plan %s is in force", s.Revision, s.Plan))
+	}
 }
 
 // lookAtAgent looks at what a running agent says of itself.

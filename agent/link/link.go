@@ -1,26 +1,42 @@
 // Package link is an agent's link to the service: it tells how the agent is, and
 // does what the service orders. The agent always calls; the service never does.
 //
-// [Report] and [Obey] each have a goroutine of their own, until the agent ends.
+// [Link.Report] and [Link.Obey] each have a goroutine of their own, until the agent ends.
 package link
 
 import (
 	"context"
 	"encoding/json"
+	"errors"
+	"hash/maphash"
+	"math/rand/v2"
+	"sync/atomic"
 	"time"
 
 	"oakbarrel/agent/credential"
 	"oakbarrel/agent/guard"
 	"oakbarrel/client"
+	"oakbarrel/core/forecast"
 	"oakbarrel/core/plan"
 )
 
+// An agent of which nothing is new asks for its orders once a minute, and says no more
+// than that: thousands of them are no load.
 const (
-	reportTime = 5 * time.Second  // between two reports
+	reportTime = 5 * time.Second  // between two reports, where there is something new
 	reportRest = time.Second      // at least, also where batches are confirmed one after the other
-	orderWait  = 25 * time.Second // for which the service holds an answer that has no order
-	retryTime  = 5 * time.Second  // after a failure; the outlets tell of it
+	silentTime = 10 * time.Minute // between two reports where there is nothing new
+	orderWait  = time.Minute      // for which the service holds an answer that has no order
+	retryTime  = 5 * time.Second  // after a failure, more or less; the outlets tell of it
 )
+
+// Link links an agent to the service. Agent and Delivered are set before it is used.
+type Link struct {
+	Agent     Agent
+	Delivered <-chan struct{} // delivers a value with each batch that is confirmed
+
+	again atomic.Bool // the service does not know how the agent is
+}
 
 // Agent is the agent as its link sees it. Its methods may be called by several
 // goroutines at a time.
@@ -53,31 +69,62 @@ func (l *line) client(a Agent) *client.Client {
 	return l.c
 }
 
-// Report tells the service how the agent is, from time to time and with each
-// batch that was delivered, until ctx ends.
-func Report(ctx context.Context, a Agent, delivered <-chan struct{}) {
+// Report tells the service how the agent is, where something is new, until ctx ends.
+func (k *Link) Report(ctx context.Context) {
 	var l line
+	var said uint64
+	var at time.Time
+	seed := maphash.MakeSeed()
 	for ctx.Err() == nil {
-		if c := l.client(a); c != nil {
-			reportOnce(ctx, a, c)
+		if c := l.client(k.Agent); c != nil {
+			status := k.Agent.Status()
+			now := newsOf(seed, status)
+			if k.again.Swap(false) || now != said || time.Since(at) > silentTime {
+				err := k.reportOnce(ctx, c, status)
+				if said, at = now, time.Now(); err != nil {
+					k.again.Store(true)
+					guard.Pause(ctx, after(err))
+				}
+			}
 		}
 		guard.Pause(ctx, reportRest)
 		select {
 		case <-ctx.Done():
-		case <-delivered:
+		case <-k.Delivered:
 		case <-time.After(reportTime - reportRest):
 		}
 	}
 }
 
-func reportOnce(ctx context.Context, a Agent, c *client.Client) {
+// newsOf returns another number where a status has something new: what changes by itself
+// is no news.
+func newsOf(seed maphash.Seed, s client.Status) uint64 {
+	s.Memory.Heap, s.Forecast = 0, forecast.Report{}
+	var h maphash.Hash
+	h.SetSeed(seed)
+	json.NewEncoder(&h).Encode(s) // which does not fail
+	return h.Sum64()
+}
+
+// after returns how long to wait after a failure: as long as the service asks for, and
+// otherwise for a while that differs, so that not all agents come again at a time.
+func after(err error) time.Duration {
+	var later *client.RetryLater
+	wait := retryTime / 2
+	if errors.As(err, &later) {
+		wait = max(wait, min(later.After, time.Minute))
+	}
+	return wait + rand.N(retryTime)
+}
+
+func (k *Link) reportOnce(ctx context.Context, c *client.Client, s client.Status) error {
 	ctx, cancel := context.WithTimeout(ctx, reportTime)
 	defer cancel()
-	taken, err := c.SendStatus(ctx, a.AgentID(), reportOf(a.Status()))
+	taken, err := c.SendStatus(ctx, k.Agent.AgentID(), reportOf(s))
 	if err != nil || !taken.WantsPlan {
-		return
+		return err
 	}
-	c.SendPlan(ctx, a.AgentID(), a.PlanInForce())
+	return c.SendPlan(ctx, k.Agent.AgentID(), k.Agent.PlanInForce())
 }
 
 // reportOf returns a status as the service takes it.
@@ -104,29 +151,33 @@ func fit(s client.Status) client.Status {
 }
 
 // Obey does what the service orders, until ctx ends.
-func Obey(ctx context.Context, a Agent) {
+func (k *Link) Obey(ctx context.Context) {
 	var l line
 	outcomes := map[uint64]client.Outcome{} // of orders that are done, until the service knows
 	for ctx.Err() == nil {
-		c := l.client(a)
+		c := l.client(k.Agent)
 		if c == nil {
 			guard.Pause(ctx, retryTime)
 			continue
 		}
-		orders, err := c.WaitForOrders(ctx, a.AgentID(), orderWait)
+		orders, err := c.WaitForOrders(ctx, k.Agent.AgentID(), orderWait)
 		for _, o := range orders {
+			if o.Kind == client.SayAgain {
+				k.again.Store(true)
+				continue
+			}
 			outcome, done := outcomes[o.ID]
 			if !done {
-				outcome = a.Do(o)
+				outcome = k.Agent.Do(o)
 				outcomes[o.ID] = outcome
 			}
-			if err = c.OrderDone(ctx, a.AgentID(), o.ID, outcome); err != nil {
+			if err = c.OrderDone(ctx, k.Agent.AgentID(), o.ID, outcome); err != nil {
 				break
 			}
 			delete(outcomes, o.ID)
 		}
 		if err != nil {
-			guard.Pause(ctx, retryTime)
+			guard.Pause(ctx, after(err))
 		}
 	}
 }

@@ -24,7 +24,7 @@ function waits(o: Outlet): string {
 export function troublesOf(h: Host): string[] {
   const s = h.status;
   const list: string[] = [];
-  if (Date.now() - new Date(h.last_heard).getTime() > 20000) list.push(`not heard for a while, last ${ago(h.last_heard)}`);
+  if (Date.now() - new Date(h.last_heard).getTime() > 90000) list.push(`not heard for a while, last ${ago(h.last_heard)}`);
   if (!s.balance.closes) list.push(`the balance does not close: ${count(s.balance.difference)} records are unaccounted for`);
   if (s.plan.refused) list.push(`a plan was not taken: ${s.plan.refused.why}`);
   for (const p of s.pauses ?? []) list.push(`${p.rule ? `rule ${p.rule}` : `outlet ${p.outlet}`} is paused until ${day(new Date(p.until))} ${clock(new Date(p.until))}${p.drop ? ", and sheds what comes" : ""}`);
@@ -69,7 +69,7 @@ export default function Hosts() {
   const [search, setSearch] = useState("");
   const of = new Map((fleet.data ?? []).map((f) => [f.agent_id, f]));
   const found = (hosts.data ?? []).filter((h) => matches(h, of.get(h.agent_id), search));
-  const need = (h: Host) => (troublesOf(h).length > 0 ? 2 : 0) + (of.get(h.agent_id)?.drift ? 1 : 0);
+  const need = (h: Host) => (toldOf(h).length > 0 ? 2 : 0) + (of.get(h.agent_id)?.drift ? 1 : 0);
   found.sort((a, b) => need(b) - need(a) || a.name.localeCompare(b.name));
   return (
     <div className="h-full overflow-auto p-3 sm:p-5">
@@ -92,13 +92,22 @@ export default function Hosts() {
   );
 }
 
+// toldOf is troublesOf for a host that may say anything: what cannot be read is a trouble.
+function toldOf(h: Host): string[] {
+  try {
+    return troublesOf(h);
+  } catch {
+    return ["cannot be shown"];
+  }
+}
+
 // labelsOf tells the labels of a host, and its plan, as one text each.
 const labelsOf = (f?: FleetHost) => Object.entries(f?.labels ?? {}).map(([name, value]) => `${name}=${value}`);
 const planText = (f?: FleetHost) => (f?.served ? (f.plan ? `${f.plan} ${f.revision}` : "no plan yet") : "");
 
 // matches tells whether a host has all words that are looked for.
 function matches(h: Host, f: FleetHost | undefined, search: string): boolean {
-  const text = [h.name, ...labelsOf(f), planText(f), f?.drift ?? "", h.status.version?.version ?? "", ...troublesOf(h)].join(" ").toLowerCase();
+  const text = [h.name, ...labelsOf(f), planText(f), f?.drift ?? "", h.status?.version?.version ?? "", ...toldOf(h)].join(" ").toLowerCase();
   return search.toLowerCase().split(/\s+/).every((word) => text.includes(word));
 }
 

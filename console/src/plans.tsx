@@ -7,7 +7,7 @@ import { Editor } from "./editor";
 import { size } from "./size";
 import { severities, Severity } from "./severity";
 import { count } from "./time";
-import { keys, useCasks, useHosts, usePlan } from "./queries";
+import { keys, useCasks, useHosts, useLast, usePlan } from "./queries";
 import { Alert, Button, control } from "./ui";
 
 const starter = `oakbarrel: 1
@@ -90,7 +90,7 @@ export default function Plans() {
         <Tabs.Content value="matrix" className="min-h-0 overflow-auto p-3">
           <Matrix checked={valid} stale={errors > 0} onPick={(c) => { setLine(`<${priorityOf(c)}>1 - ${hosts.data?.find((h) => h.agent_id === host)?.name ?? "host"} app 1 - - text`); setRecord(undefined); setTab("explain"); }} />
         </Tabs.Content>
-        <Tabs.Content value="explain" className="min-h-0 overflow-auto p-3"><Explain text={text} line={line} record={record} onLine={(l) => { setLine(l); setRecord(undefined); }} /></Tabs.Content>
+        <Tabs.Content value="explain" className="min-h-0 overflow-auto p-3"><Explain host={hosts.data?.find((h) => h.agent_id === host)?.name} text={text} line={line} record={record} onRecord={setRecord} onLine={(l) => { setLine(l); setRecord(undefined); }} /></Tabs.Content>
         <Tabs.Content value="compare" className="min-h-0 overflow-auto p-3"><Compare old={inForce.data?.text} text={text} /></Tabs.Content>
       </Tabs.Root>
     </div>
@@ -114,11 +114,14 @@ function Matrix({ checked, stale, onPick }: { checked: Checked; stale: boolean; 
   const [lit, setLit] = useState(-1); // the rule whose cells are lit
   if (!checked.cells.length) return <p className="text-soft">The matrix appears once the plan has no errors.</p>;
   const letter = (name: string) => String.fromCharCode(97 + checked.outlets.indexOf(name));
+  const color = (name: string) => `var(--out${checked.outlets.indexOf(name) % 8})`;
+  const most = Math.max(1, ...Object.values(counts.data ?? {}));
+  const shade = (n?: number) => (n ? 0.22 + (0.38 * Math.log(1 + n)) / Math.log(1 + most) : 0.08); // the more came, the deeper
   return (
     <div className={stale ? "opacity-50" : ""}>
       <ul className="mb-2 flex flex-wrap gap-x-4 text-sm">
-        {checked.outlets.map((o) => <li key={o}><b className="font-mono text-amber">{letter(o)}</b> {o}</li>)}
-        <li className="text-soft">? depends on more · – nowhere · small: records of the last hour, of every host</li>
+        {checked.outlets.map((o) => <li key={o}><span aria-hidden className="mr-1 inline-block h-2.5 w-2.5 rounded-sm" style={{ background: color(o) }} /><b className="font-mono">{letter(o)}</b> {o}</li>)}
+        <li className="text-soft">? depends on more · – nowhere · small, and the depth of the colour: records of the last hour, of every host</li>
       </ul>
       <ul className="mb-2 flex flex-wrap gap-1.5 text-sm" aria-label="rules">
         {checked.rules.map((r, i) => (
@@ -139,8 +142,9 @@ function Matrix({ checked, stale, onPick }: { checked: Checked; stale: boolean; 
                 const n = counts.data?.[`${c.facility}.${c.severity}`];
                 const ways = names.map((o) => `${o}${c.maybe.includes(o) ? " (depends)" : ""}`).join(", ") || "nowhere";
                 return (
-                  <td key={c.severity} className={`border-t border-line p-0 ${about ? "bg-wash" : ""}`}>
-                    <button className="flex w-full items-baseline gap-1 px-1 text-left hover:bg-wash" title={`${c.facility}.${c.severity}: ${ways}${n ? `; ${count(n)} in the last hour` : ""}`} onClick={() => onPick(c)}>
+                  <td key={c.severity} className={`relative border-t border-line p-0 ${about ? "outline-2 -outline-offset-2 outline-amber" : ""}`}>
+                    <span aria-hidden className="absolute inset-0 flex gap-px">{names.map((o) => <span key={o} className="flex-1" style={{ background: color(o), opacity: shade(n) * (c.maybe.includes(o) ? 0.5 : 1) }} />)}</span>
+                    <button className="relative flex w-full items-baseline gap-1 px-1 text-left hover:underline" title={`${c.facility}.${c.severity}: ${ways}${n ? `; ${count(n)} in the last hour` : ""}`} onClick={() => onPick(c)}>
                       <span className="font-mono text-xs">{names.map((o) => <span key={o} className={c.maybe.includes(o) ? "text-soft" : ""}>{letter(o)}{c.maybe.includes(o) ? "?" : ""}</span>)}{c.nowhere === "always" ? "–" : c.nowhere === "maybe" ? <span className="text-soft">–?</span> : ""}</span>
                       {n ? <span className="text-[10px] text-soft">{count(n)}</span> : null}
                     </button>
@@ -155,7 +159,11 @@ function Matrix({ checked, stale, onPick }: { checked: Checked; stale: boolean; 
   );
 }
 
-function Explain({ text, line, record, onLine }: { text: string; line: string; record?: Rec; onLine: (line: string) => void }) {
+// mostOffered is how many of a host's last records are offered to be explained.
+const mostOffered = 8;
+
+function Explain({ host, text, line, record, onRecord, onLine }: { host?: string; text: string; line: string; record?: Rec; onRecord: (r: Rec) => void; onLine: (line: string) => void }) {
+  const last = useLast(host, mostOffered);
   const [intake, setIntake] = useState("");
   const ask = useMutation({ mutationFn: () => explain(text, record ? { record } : { line, intake: intake || undefined }) });
   const x = ask.data;
@@ -169,9 +177,23 @@ function Explain({ text, line, record, onLine }: { text: string; line: string; r
         <input aria-label="intake" spellCheck={false} className={`${control} w-28`} placeholder="by intake" title="the intake that it comes by: it is read as that one does" value={intake} onChange={(e) => setIntake(e.target.value)} />
         <Button disabled={!line}>Explain</Button>
       </form>
-      {record && <p className="mb-3 text-sm text-soft">The record from Logs, judged by the plan as it stands here:</p>}
+      {record && <p className="mb-3 text-sm text-soft">The record, judged by the plan as it stands here:</p>}
       {ask.error && <Alert>{ask.error.message}</Alert>}
       {x && <Explanation x={x} />}
+      {last.data && last.data.length > 0 && (
+        <>
+          <h3 className="mt-4 mb-1 text-sm font-semibold">What came last from {host}</h3>
+          <ul className="text-sm">
+            {last.data.map((r, i) => (
+              <li key={i} className="border-t border-line">
+                <button className="flex w-full items-baseline gap-2 py-1 text-left hover:bg-wash" title="explain it" onClick={() => onRecord(r)}>
+                  <Severity name={r.severity} /> <b className="font-semibold">{r.app}</b> <span className="truncate font-mono text-xs">{r.text}</span>
+                </button>
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
     </div>
   );
 }
@@ -205,6 +227,9 @@ function Compare({ old, text }: { old?: string; text: string }) {
   const [hours, setHours] = useState(1);
   const casks = useCasks();
   const run = useMutation({ mutationFn: () => compare({ old: old!, new: text, cask: cask || undefined, since: new Date(Date.now() - hours * 3600e3).toISOString() }) });
+  useEffect(() => {
+    if (old && text) run.mutate();
+  }, [old, cask, hours]);
   if (!old) return <p className="text-soft">A host that has told its plan is needed, to compare what is in force with what you write.</p>;
   return (
     <div>

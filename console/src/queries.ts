@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { checkPlan, get, planOf, type Account, type Act, type Cask, type FleetHost, type PlanAssignment, type PlanLine, type PlanRevision, type Rollout, type CaskAndFeeds, type GivenAccount, type GivenToken, type Host, type Joining, type SentInvitation, type View } from "./api";
+import { checkPlan, get, planOf, records, type Account, type Act, type Cask, type FleetHost, type PlanAssignment, type PlanLine, type PlanRevision, type Rollout, type CaskAndFeeds, type GivenAccount, type GivenToken, type Host, type Joining, type SentInvitation, type View } from "./api";
 
 // keys are the names under which answers are remembered: each has one type.
 export const keys = {
@@ -26,6 +26,7 @@ export const keys = {
   audit: ["audit"],
   hour: ["hour"],
   priorities: ["priorities"],
+  last: (host: string) => ["last", host],
   records: (query: string) => ["records", query],
   histogram: (query: string) => ["histogram", query],
   neighbours: (of: unknown[]) => ["neighbours", ...of],
@@ -61,3 +62,10 @@ export const useRollouts = () => useList<Rollout>(keys.rollouts, "/rollouts", 20
 export const useRevisions = (plan: string) => useQuery({ queryKey: keys.revisions(plan), queryFn: ({ signal }) => get<PlanRevision[]>(`/plans/${encodeURIComponent(plan)}`, signal), retry: false });
 export const useRevision = (plan: string, number: number) => useQuery({ queryKey: keys.revision(plan, number), queryFn: ({ signal }) => get<PlanRevision>(`/plans/${encodeURIComponent(plan)}/${number}`, signal), enabled: number > 0, staleTime: Infinity, placeholderData: (before) => (before?.plan === plan ? before : undefined) });
 export const useRollout = (id: string) => useQuery({ queryKey: keys.rollout(id), queryFn: ({ signal }) => get<Rollout>(`/rollouts/${id}`, signal), refetchInterval: 1000, retry: false });
+
+// useLast returns the last records of a host.
+export const useLast = (host: string | undefined, most: number) => useQuery({
+  queryKey: keys.last(host ?? ""),
+  queryFn: async ({ signal }) => (await records(new URLSearchParams({ where: `agent is "${host}"`, since: new Date(Date.now() - 86400e3).toISOString() }), most, "", signal)).records,
+  enabled: !!host,
+});

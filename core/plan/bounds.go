@@ -33,6 +33,9 @@ type Bounds struct {
 	Floor     *disk.Floor // that a plan may not lower, nil for 5 %
 }
 
+// BoundsFile is where a host's owner says what a plan from the service may do.
+const BoundsFile = "/etc/oakbarrel/bounds.yaml"
+
 // usualMemory is what a plan may take where its bounds do not say, in bytes.
 const usualMemory = 256 << 20
 

@@ -214,6 +214,14 @@ type ordersOutput struct{ Body []client.Order }
 
 // openOrders gives an agent its orders. The answer waits for one.
 func (a *API) openOrders(ctx context.Context, in *ordersInput) (*ordersOutput, error) {
+	heard := a.DB.WithContext(ctx).Model(&model.Agent{}).Where("id = ?", in.Agent).Update("last_heard", time.Now())
+	if heard.Error != nil {
+		return nil, a.unavailable(ctx, heard.Error)
+	}
+	if heard.RowsAffected == 0 && in.Agent != client.NoAgent { // its status was lost, or has not come yet
+		time.Sleep(time.Second)
+		return &ordersOutput{[]client.Order{{NewOrder: client.NewOrder{Kind: client.SayAgain}}}}, nil
+	}
 	open, err := a.Orders.Wait(ctx, in.Agent, time.Duration(in.Wait)*time.Second)
 	if err != nil {
 		return nil, a.unavailable(ctx, err)

@@ -43,8 +43,8 @@ func look(db *gorm.DB, agents *gorm.DB) (w world, err error) {
 	var assignments []model.Assignment
 	for _, read := range []func() error{
 		func() error { return agents.Omit("status", "tallies").Order("host, id").Find(&w.agents).Error },
-		func() error { return db.Find(&labels).Error },
-		func() error { return db.Find(&values).Error },
+		func() error { return ofAgents(db, w.agents).Find(&labels).Error },
+		func() error { return ofAgents(db, w.agents).Find(&values).Error },
 		func() error { return db.Order("label, of, name").Find(&ofLabels).Error },
 		func() error { return db.Order("name").Find(&assignments).Error },
 		func() error { w.inForce, err = inForce(db); return err },
@@ -86,6 +86,21 @@ func look(db *gorm.DB, agents *gorm.DB) (w world, err error) {
 	return w, nil
 }
 
+// few is for how many agents what is theirs alone is asked for.
+const few = 20
+
+// ofAgents chooses the rows of agents, or all where they are many.
+func ofAgents(db *gorm.DB, agents []model.Agent) *gorm.DB {
+	if len(agents) > few {
+		return db
+	}
+	ids := []string{}
+	for _, a := range agents {
+		ids = append(ids, a.ID)
+	}
+	return db.Where("agent_id IN ?", ids)
+}
+
 func (w *world) decide(a model.Agent) fleet.Decision {
 	return fleet.Decide(a.Host, w.labels[a.ID], w.assignments)
 }
@@ -124,11 +139,7 @@ func (s *Shelf) TextFor(ctx context.Context, agentID, name string, number int) (
 	if err != nil || len(w.agents) == 0 {
 		return "", err
 	}
-	r, err := find(db, name, number)
-	if err != nil {
-		return "", err
-	}
-	whole, err := assembled(db, r)
+	whole, err := s.whole(db, name, number)
 	if err != nil {
 		return "", err
 	}
@@ -261,11 +272,7 @@ func (s *Shelf) Fleet(ctx context.Context, agents *gorm.DB) ([]client.FleetHost,
 	}
 	wholes := map[string][]byte{} // of the plans in force
 	for name, number := range w.inForce {
-		r, err := find(db, name, number)
-		if err != nil {
-			return nil, err
-		}
-		if wholes[name], err = assembled(db, r); err != nil {
+		if wholes[name], err = s.whole(db, name, number); err != nil {
 			return nil, err
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync"
 	"time"
 
 	"gorm.io/gorm"
@@ -23,7 +24,45 @@ import (
 )
 
 // Shelf keeps plans in a database.
-type Shelf struct{ DB *gorm.DB }
+type Shelf struct {
+	DB *gorm.DB
+
+	mu     sync.Mutex
+	wholes map[revisionKey][]byte // of revisions that were asked for; they never change
+}
+
+type revisionKey struct {
+	plan   string
+	number int
+}
+
+// mostWholes bounds what is remembered of revisions.
+const mostWholes = 64
+
+// whole returns the text of a revision with its parts. It is not to be changed.
+func (s *Shelf) whole(db *gorm.DB, name string, number int) ([]byte, error) {
+	key := revisionKey{name, number}
+	s.mu.Lock()
+	text, known := s.wholes[key]
+	s.mu.Unlock()
+	if known {
+		return text, nil
+	}
+	r, err := find(db, name, number)
+	if err != nil {
+		return nil, err
+	}
+	if text, err = assembled(db, r); err != nil || number == 0 {
+		return text, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.wholes == nil || len(s.wholes) >= mostWholes {
+		s.wholes = map[revisionKey][]byte{}
+	}
+	s.wholes[key] = text
+	return text, nil
+}
 
 // Refusal says why something is not done, and how to mend it. Conflict tells that
 // somebody else was first; Unknown that there is no such thing.
