@@ -118,6 +118,20 @@ func TestMistakesInParts(t *testing.T) {
 	}
 }
 
+// A part in which nothing stands takes no other with it.
+func TestAnEmptyPartIsNothing(t *testing.T) {
+	for _, web := range []string{"", "# nothing yet\n", "---\n", "\n\n"} {
+		served := Join([]Part{{"ground", []byte(ground)}, {"web", []byte(web)}, PartOfValues(nil)})
+		p, findings := ParseServed("gate.yaml", served, StandIn(nil), nil)
+		if p == nil || !p.Served || p.Service.URLs == "" {
+			t.Errorf("%q: %v", web, findings)
+		}
+	}
+	if p, findings := ParseServed("gate.yaml", Join([]Part{{"ground", []byte(strings.Replace(ground, "own: {}", "onw: {}", 1))}, {"web", nil}}), StandIn(nil), nil); p != nil || findings[0].String() != `ground.yaml:5:11: intake local has no key "onw"; did you mean own?` {
+		t.Error(findings)
+	}
+}
+
 // What a value says stays a value: it cannot add keys, or other places.
 func TestAValueIsAText(t *testing.T) {
 	const plan = `values: {a: "x, tcp: ':1'}\\n", b: '@{c}', c: no}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -196,7 +197,45 @@ func (s *source) parseYAML() (docs []document, problem *Finding) {
 	if problem := s.tooLarge(); problem != nil {
 		return nil, problem
 	}
-	file, err := parser.ParseBytes([]byte(s.text), 0, parser.AllowDuplicateMapKey())
+	for _, d := range s.sections() {
+		if d.body, problem = s.parseOne(d); problem != nil {
+			return nil, problem
+		}
+		if d.body != nil {
+			docs = append(docs, d)
+		}
+	}
+	if len(docs) == 0 {
+		return nil, &Finding{Position: Position{1, 1}, What: emptyPlan, Mend: "begin with oakbarrel: 1"}
+	}
+	return docs, nil
+}
+
+// sections returns the parts of the text, without their bodies; what stands before the
+// first marker, or all where there is none, is of no part.
+func (s *source) sections() []document {
+	if len(s.parts) > 0 && s.parts[0].from == 1 {
+		return s.parts
+	}
+	return append([]document{{}}, s.parts...)
+}
+
+// parseOne parses a part by itself, nil where nothing stands in it. Read as a whole, an
+// empty one would take the next with it.
+func (s *source) parseOne(d document) (body ast.Node, problem *Finding) {
+	start, end := 0, len(s.text)
+	if d.from > 0 {
+		start = min(s.lineStart(d.from+1), end)
+	}
+	if next := slices.IndexFunc(s.parts, func(p document) bool { return p.from > d.from }); next >= 0 {
+		end = s.lineStart(s.parts[next].from)
+	}
+	tokens := lexer.Tokenize(s.text[start:end])
+	for _, t := range tokens {
+		t.Position.Line += d.from
+		t.Position.Offset += start
+	}
+	file, err := parser.Parse(tokens, 0, parser.AllowDuplicateMapKey())
 	if err != nil {
 		return nil, s.syntaxFinding(err)
 	}
@@ -204,20 +243,20 @@ func (s *source) parseYAML() (docs []document, problem *Finding) {
 		if doc.Body == nil {
 			continue
 		}
-		d := document{body: doc.Body}
-		at := positionOf(doc.Body)
-		if of := s.partAt(at.Line); of != nil {
-			d.part, d.from = of.part, of.from
+		if body != nil {
+			return nil, &Finding{Position: positionOf(doc.Body), What: "a second document begins here", Mend: "a plan is one document; take away the ---"}
 		}
-		if last := len(docs) - 1; last >= 0 && docs[last].from == d.from {
-			return nil, &Finding{Position: at, What: "a second document begins here", Mend: "a plan is one document; take away the ---"}
-		}
-		docs = append(docs, d)
+		body = doc.Body
 	}
-	if len(docs) == 0 {
-		return nil, &Finding{Position: Position{1, 1}, What: emptyPlan, Mend: "begin with oakbarrel: 1"}
+	return body, nil
+}
+
+// lineStart returns where a line begins, from 1; behind the last it is the end.
+func (s *source) lineStart(n int) int {
+	if n > len(s.lines) {
+		return len(s.text)
 	}
-	return docs, nil
+	return s.lines[n-1]
 }
 
 // Bounds of a plan, so that none takes the reader's memory.
