@@ -121,12 +121,15 @@ func startProcess(b *testing.B) (address string, db *gorm.DB, serve *exec.Cmd) {
 func parsed(n int) []record.Record { return records(lines(corpus(n))) }
 
 // peak returns the most memory that a process has had resident, in MiB.
-func peak(b *testing.B, pid int) float64 {
+func peak(b *testing.B, pid int) float64 { return resident(b, pid, "VmHWM") }
+
+// resident returns what the system tells of a process's memory, in MiB.
+func resident(b *testing.B, pid int, what string) float64 {
 	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
 	check(b, err)
 	for line := range strings.Lines(string(status)) {
 		var kib float64
-		if n, _ := fmt.Sscanf(line, "VmHWM: %f kB", &kib); n == 1 {
+		if n, _ := fmt.Sscanf(line, what+": %f kB", &kib); n == 1 {
 			return kib / 1024
 		}
 	}
