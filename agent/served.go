@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -41,10 +42,11 @@ type servedNote struct {
 type servedPlans struct {
 	taking sync.Mutex // held while a plan is changed by order, taken before changing
 
-	mu    sync.Mutex
-	note  servedNote
-	local string             // the host's own file as it was read last
-	judge context.CancelFunc // ends the judging that is under way, nil for none
+	mu     sync.Mutex
+	note   servedNote
+	local  string             // the host's own file as it was read last
+	bounds string             // the file of the bounds, which does not change
+	judge  context.CancelFunc // ends the judging that is under way, nil for none
 
 	vitals []vitalsAt // the oldest first
 }
@@ -66,7 +68,7 @@ func (s *servedPlans) status(p *plan.Plan) *client.ServedPlan {
 		return nil
 	}
 	n := s.get()
-	told := &client.ServedPlan{Plan: n.InForce.Plan, Revision: n.InForce.Revision, State: n.State, Tried: n.Tried.Plan, TriedAt: n.Tried.Revision, Why: n.Why, Order: n.Order}
+	told := &client.ServedPlan{Plan: n.InForce.Plan, Revision: n.InForce.Revision, State: n.State, Tried: n.Tried.Plan, TriedAt: n.Tried.Revision, Why: n.Why, Order: n.Order, Bounds: s.bounds}
 	if n.InForce.Text != "" {
 		told.Hash = plan.Hash([]byte(n.InForce.Text))
 	}
@@ -96,7 +98,7 @@ func labelsOf(p *plan.Plan) map[string]string {
 
 // readServed reads what the agent had taken. A plan that was not kept yet is taken back.
 func (a *Agent) readServed() *servedPlans {
-	s := &servedPlans{note: servedNote{State: client.NoPlan}}
+	s := &servedPlans{note: servedNote{State: client.NoPlan}, bounds: cmp.Or(a.options.BoundsFile, plan.BoundsFile)}
 	if err := a.state.Load(servedFile, &s.note); err != nil {
 		if !errors.Is(err, fs.ErrNotExist) {
 			a.log.Error("the plan that was served is not known any more; the service gives it again", "why", err)
@@ -128,11 +130,7 @@ func (a *Agent) saveServed(s *servedPlans, n servedNote) error {
 
 // bounds returns what a plan from the service may do here.
 func (a *Agent) bounds() (*plan.Bounds, error) {
-	file := a.options.BoundsFile
-	if file == "" {
-		file = plan.BoundsFile
-	}
-	b, findings, err := plan.LoadBounds(file, a.state.Dir())
+	b, findings, err := plan.LoadBounds(a.served.bounds, a.state.Dir())
 	if err == nil && b == nil {
 		err = &PlanError{findings}
 	}

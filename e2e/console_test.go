@@ -106,6 +106,12 @@ func (b *browser) waitForText(text string) {
 
 func (b *browser) click(selector string) { b.t.Helper(); b.do(chromedp.Click(chromedp.CSS(selector))) }
 
+// openHost opens the page of a host, from a list of them.
+func (b *browser) openHost(name string) {
+	b.t.Helper()
+	b.waitFor(fmt.Sprintf(`((e) => e !== undefined && (e.click(), true))([...document.querySelectorAll("a[href^='/hosts/']")].find((a) => a.innerText === %q))`, name))
+}
+
 // press clicks something that may move while lists around it are asked for again.
 func (b *browser) press(selector string) {
 	b.t.Helper()

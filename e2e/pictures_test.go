@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -32,10 +33,28 @@ func TestPictures(t *testing.T) {
 		return err == nil && json.Unmarshal(text, &demo) == nil
 	})
 	time.Sleep(25 * time.Second) // until something has gone wrong
+	change := filepath.Join(dir, "fleet", "kiosk.yaml")
+	plan, err := os.ReadFile(change)
+	if err != nil {
+		t.Fatal(err)
+	}
+	os.WriteFile(change, []byte(strings.Replace(string(plan), "nobody is here", "the screen is dimmed", 1)), 0o644)
+	t.Setenv("OAKBARREL_URL", demo.URL)
+	as := []string{"--account", demo.Account, "--password-file", filepath.Join(dir, "store", "password")}
+	expect(t, 0, "revision 2", "", append([]string{"plans", "push", filepath.Join(dir, "fleet"), "--why", "quieter screens"}, as...)...)
 	b := newBrowser(t, demo.URL)
 	b.signIn(demo.Account, demo.Password)
 	b.waitForText("reef-02")
 	b.waitForText("tide-gw")
+	expect(t, 0, "is running", "", append([]string{"rollout", "start", "kiosk", "--waves", "1, 50%, all", "--wait", "4s", "--why", "quieter screens"}, as...)...)
+	b.size(1280, 800)
+	b.theme("dark")
+	b.open("/rollouts/2")
+	b.waitFor(`document.body.innerText.includes("4 judged") || document.body.innerText.includes("3 judged")`)
+	b.picture("console-rollout-dark")
+	b.open("/hosts")
+	b.waitForText("site=north")
+	b.picture("console-hosts-dark")
 	for _, theme := range []string{"light", "dark"} {
 		b.theme(theme)
 		b.size(1280, 800)
@@ -53,13 +72,20 @@ func TestPictures(t *testing.T) {
 		b.waitForText("What it keeps")
 		b.waitForText("tide-gw")
 		b.picture("console-cask-" + theme)
+		b.open("/fleet/kiosk")
+		b.waitForText("in order on 10 of 10 hosts")
+		b.waitForText("kiosk-10")
+		b.picture("console-fleet-" + theme)
+		b.open("/fleet")
+		b.waitForText("role is kiosk")
+		b.picture("console-plans-of-the-fleet-" + theme)
 		b.open("/access")
 		b.waitForText("Who did or read what")
 		b.waitForText("sign in")
 		b.picture("console-access-" + theme)
 		b.open("/hosts")
 		b.waitForText("tide-gw")
-		b.click("a[href^='/hosts/']:last-child")
+		b.openHost("reef-02")
 		b.waitForText("It closes")
 		b.picture("console-host-" + theme)
 		b.is(`[...document.querySelectorAll("h3")].find((h) => h.textContent === "Followed files").scrollIntoView() === undefined`)
@@ -76,7 +102,7 @@ func TestPictures(t *testing.T) {
 			b.waitFor("(scrollTo(0, 1e6), true)")
 			b.picture("console-trace")
 		}
-		b.click("a[href^='/plans']")
+		b.open("/plans")
 		b.waitForText("in force")
 		b.waitForText("? depends on more")
 		b.waitFor("document.querySelectorAll('td button span + span').length > 5")
@@ -88,7 +114,7 @@ func TestPictures(t *testing.T) {
 		b.size(390, 800)
 		b.open("/hosts")
 		b.waitForText("tide-gw")
-		b.click("a[href^='/hosts/']")
+		b.openHost("reef-02")
 		b.waitForText("It closes")
 		b.fits("a host's page, 390 wide")
 		b.picture("narrow-host-" + theme)

@@ -124,7 +124,11 @@ func (d *doctor) lookAtPlan(file string) {
 // lookAtServed looks at what the service has served, which is the plan then, and at the
 // bounds of that.
 func (d *doctor) lookAtServed(stateDir string) {
-	b, findings, err := plan.LoadBounds(plan.BoundsFile, stateDir)
+	file := plan.BoundsFile
+	if d.status != nil && d.status.Plan.Served != nil {
+		file = d.status.Plan.Served.Bounds
+	}
+	b, findings, err := plan.LoadBounds(file, stateDir)
 	switch {
 	case err != nil:
 		d.wrong("bounds", err.Error(), "no plan is taken from the service until they can be read")
@@ -133,7 +137,7 @@ func (d *doctor) lookAtServed(stateDir string) {
 			d.wrong("bounds", fmt.Sprintf("%s:%d:%d: %s", f.File, f.Line, f.Column, f.What), f.Mend)
 		}
 	case b.File == "":
-		d.warn("bounds", "there is no "+plan.BoundsFile+": a plan from the service may read /var/log, write in "+stateDir+", and nothing else", "write there what it may do on this host")
+		d.warn("bounds", "there is no "+file+": a plan from the service may read /var/log, write in "+stateDir+", and nothing else", "write there what it may do on this host")
 	default:
 		d.ok("bounds", b.File+" has no findings")
 	}

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Tabs } from "radix-ui";
 import { useEffect, useState } from "react";
-import { useLocation, useSearchParams } from "react-router";
+import { Link, useLocation, useSearchParams } from "react-router";
 import { checkPlan, compare, explain, get, type Cell, type Checked, type Compared, type Explained, type Rec } from "./api";
 import { Editor } from "./editor";
 import { size } from "./size";
@@ -29,7 +29,8 @@ const empty: Checked = { findings: [], outlets: [], rules: [], about: [], cells:
 export default function Plans() {
   const [params, setParams] = useSearchParams();
   const hosts = useHosts();
-  const host = params.get("host") ?? hosts.data?.[0]?.agent_id ?? "";
+  const host = params.get("host") ?? (hosts.data?.find((h) => !h.status.plan?.served) ?? hosts.data?.[0])?.agent_id ?? "";
+  const served = hosts.data?.find((h) => h.agent_id === host)?.status.plan?.served?.plan;
   const inForce = usePlan(host);
   const [written, setWritten] = useState(drafts); // a new map with each change
   const [checked, setChecked] = useState<Checked>(empty);
@@ -78,7 +79,7 @@ export default function Plans() {
         </span>
         {text !== own && <Button look="link" onClick={() => setText(own)}>back to what is in force</Button>}
         <Button look="link" onClick={() => navigator.clipboard?.writeText(text)}>copy</Button>
-        <span className="hidden text-sm text-soft xl:inline">What you change here stays here: copy it to the host's plan file, then kill -HUP the agent.</span>
+        <span className="hidden text-sm text-soft xl:inline">{served ? <>It comes from the service: change it as <Link className="underline" to={`/fleet/${served}`}>plan {served}</Link>.</> : "What you change here stays here: copy it to the host's plan file, then kill -HUP the agent."}</span>
       </div>
       <Editor text={text} findings={checked.findings} onChange={setText} />
       <Tabs.Root value={tab} onValueChange={setTab} className="flex min-h-0 flex-col rounded-lg border border-line bg-sheet">

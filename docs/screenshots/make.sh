@@ -41,7 +41,6 @@ picture check 'oakbarrel plan check broken.yaml'
 picture demo 'cat demo.txt'
 picture forecast 'oakbarrel forecast --state lantern-bay/reef-02/state; oakbarrel plan preview lantern-bay/reef-02/plan.yaml pumps'
 picture verify 'oakbarrel roll pumps --state lantern-bay/reef-02/state; sleep 1; oakbarrel verify pumps --state lantern-bay/reef-02/state; tail -1 lantern-bay/reef-02/logs/pumps.log.tally'
-picture tend 'oakbarrel tend run --plan lantern-bay/tide-gw/plan.yaml --dry-run; ls -l lantern-bay/tide-gw/kiosk'
 picture followed 'oakbarrel followed --state lantern-bay/reef-02/state; oakbarrel followed --state lantern-bay/tide-gw/state'
 picture containers 'oakbarrel containers --state lantern-bay/tide-gw/state'
 grep -n -A8 -B3 -m1 ERROR lantern-bay/reef-02/planner/planner.log | sed 's/^[0-9]*[:-]//' >sample.log
@@ -51,4 +50,4 @@ picture read "oakbarrel read --since 1h --where 'severity at least error' --limi
 
 cd "$pictures/../.."
 OAKBARREL_PICTURES=$work go test -count=1 ./e2e -run Pictures
-cp $work/console-today-light.png $work/console-logs-dark.png $work/console-plans-light.png $work/console-host-dark.png $work/console-files-light.png $work/console-cask-light.png $work/console-access-light.png docs/screenshots
+cp $work/console-today-light.png $work/console-logs-dark.png $work/console-plans-light.png $work/console-host-dark.png $work/console-fleet-light.png $work/console-rollout-dark.png $work/console-cask-light.png $work/console-access-light.png docs/screenshots

@@ -30,6 +30,7 @@ type world struct {
 	ofLabels    []fleet.LabelValue
 	assignments []fleet.Assignment
 	inForce     map[string]int
+	coming      map[string]int // the revisions of plans that are being rolled out
 }
 
 // look reads it, of the agents that a choice is of.
@@ -48,6 +49,7 @@ func look(db *gorm.DB, agents *gorm.DB) (w world, err error) {
 		func() error { return db.Order("label, of, name").Find(&ofLabels).Error },
 		func() error { return db.Order("name").Find(&assignments).Error },
 		func() error { w.inForce, err = inForce(db); return err },
+		func() error { w.coming, err = coming(db); return err },
 	} {
 		if err := read(); err != nil {
 			return w, err
@@ -316,7 +318,7 @@ func (w *world) drift(a model.Agent, h client.FleetHost, whole []byte, tie bool)
 		return "it is silent"
 	case h.InForce == 0:
 		return ""
-	case h.State == client.Judged:
+	case h.State == client.Judged, h.Plan == h.Assigned && h.Revision == w.coming[h.Plan]:
 		return ""
 	case h.Plan != h.Assigned || h.Revision != h.InForce:
 		why := ""

@@ -105,6 +105,17 @@ func mayStart(tx *gorm.DB, w *world, r model.Revision) error {
 	return nil
 }
 
+// coming returns the revisions of plans that are being rolled out.
+func coming(db *gorm.DB) (map[string]int, error) {
+	var rows []model.Rollout
+	err := db.Where("state IN ?", []client.RolloutState{client.RolloutRunning, client.RolloutPaused}).Find(&rows).Error
+	all := map[string]int{}
+	for _, r := range rows {
+		all[r.Plan] = r.Revision
+	}
+	return all, err
+}
+
 func needsApproval(tx *gorm.DB, name string) (bool, error) {
 	var asks int64
 	err := tx.Model(&model.Assignment{}).Where("plan = ? AND approve", name).Count(&asks).Error
