@@ -68,8 +68,9 @@ type ServedPlan struct {
 	Until    *time.Time  `json:"until"` // judged, null where it is not
 	Tried    string      `json:"tried"` // the plan that was not kept
 	TriedAt  int         `json:"tried_revision"`
-	Why      string      `json:"why"`   // it was not kept
-	Order    uint64      `json:"order"` // that had it taken last
+	Why      string      `json:"why"`    // it was not kept
+	Order    uint64      `json:"order"`  // that had it taken last
+	Bounds   string      `json:"bounds"` // the file that says what a served plan may do here
 }
 
 // ServedState is how far a plan of the service has come on a host.
