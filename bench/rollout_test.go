@@ -115,8 +115,10 @@ func BenchmarkRollout(b *testing.B) {
 		check(b, err)
 		start := time.Now()
 		r, err := admin.StartRollout(ctx, client.NewRollout{Plan: "gate", Waves: "1, 10%, all", Seconds: judged, Why: "bench"})
-		for check(b, err); !r.State.Ended(); r, err = admin.Rollout(ctx, r.ID) {
+		for check(b, err); !r.State.Ended(); {
 			time.Sleep(200 * time.Millisecond)
+			r, err = admin.Rollout(ctx, r.ID)
+			check(b, err)
 		}
 		if r.Counts["kept"] != agents {
 			b.Fatal(r.State, r.Note, r.Counts)
