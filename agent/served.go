@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"oakbarrel/agent/guard"
+	"oakbarrel/agent/intake"
 	"oakbarrel/client"
 	"oakbarrel/core/fleet"
 	"oakbarrel/core/plan"
@@ -210,8 +211,42 @@ func (a *Agent) judgePlan(o client.Order) client.Outcome {
 	if !a.isServed() {
 		return client.Outcome{Why: notServed}
 	}
-	_, findings, err := a.join(servedPlan{o.Plan, o.Revision, o.Text})
-	return outcomeOf(findings, err)
+	p, findings, err := a.join(servedPlan{o.Plan, o.Revision, o.Text})
+	outcome := outcomeOf(findings, err)
+	if p != nil {
+		for _, taken := range a.taken(p) {
+			outcome.Findings, outcome.Why = append(outcome.Findings, taken.Error()), cmp.Or(outcome.Why, taken.Error())
+		}
+	}
+	return outcome
+}
+
+// taken tells which ports of a plan others have: neither is open here, nor can be opened.
+func (a *Agent) taken(p *plan.Plan) (errs []error) {
+	a.changing.Lock() // which keeps the endpoints as they are
+	defer a.changing.Unlock()
+	for _, in := range p.Intakes {
+		for _, key := range intake.KeysOf(in) {
+			if a.endpoints[key] != nil || a.hasInTheWay(key) {
+				continue
+			}
+			if err := key.TryPort(); err != nil {
+				errs = append(errs, &IntakeError{in.Name, key.String(), err})
+			}
+		}
+	}
+	return errs
+}
+
+// hasInTheWay tells whether an endpoint of this agent has the port of another, for which
+// it makes way. It is called with changing held.
+func (a *Agent) hasInTheWay(key intake.Key) bool {
+	for own, e := range a.endpoints {
+		if own.IsInTheWay(e, key) {
+			return true
+		}
+	}
+	return false
 }
 
 func outcomeOf(findings plan.Findings, err error) (o client.Outcome) {

@@ -303,10 +303,31 @@ func (a *app) tellCompared(all client.ComparedPlan) error {
 	}
 	rows := [][]string{{"HOST", "RECORDS", "AS BEFORE", "ELSEWHERE", "NO LONGER KEPT", "NEW", "A DAY"}}
 	for _, h := range all.Hosts {
-		rows = append(rows, []string{h.Host, count(int64(h.Records)), count(int64(h.Same)), count(int64(h.Moved)), count(int64(h.NoLongerKept)), count(int64(h.NewlyKept)), perDay(h)})
+		rows = append(rows, comparedRow(h))
+	}
+	if len(all.Hosts) > 1 {
+		rows = append(rows, comparedRow(together(all.Hosts)))
 	}
 	a.table(rows)
 	return answer
+}
+
+func comparedRow(h client.ComparedHost) []string {
+	return []string{h.Host, count(int64(h.Records)), count(int64(h.Same)), count(int64(h.Moved)), count(int64(h.NoLongerKept)), count(int64(h.NewlyKept)), perDay(h)}
+}
+
+// together adds up what hosts have; what a day brings only of those where it can be told.
+func together(hosts []client.ComparedHost) client.ComparedHost {
+	var before, after int64
+	sum := client.ComparedHost{Host: "together"}
+	for _, h := range hosts {
+		sum.Records, sum.Same, sum.Moved, sum.NoLongerKept, sum.NewlyKept = sum.Records+h.Records, sum.Same+h.Same, sum.Moved+h.Moved, sum.NoLongerKept+h.NoLongerKept, sum.NewlyKept+h.NewlyKept
+		if h.OldBytesDay != nil && h.NewBytesDay != nil {
+			before, after = before+*h.OldBytesDay, after+*h.NewBytesDay
+			sum.OldBytesDay, sum.NewBytesDay = &before, &after
+		}
+	}
+	return sum
 }
 
 // perDay tells how many bytes a day the outlets of a host get before and after.
@@ -320,14 +341,16 @@ func perDay(h client.ComparedHost) string {
 func (a *app) plansCheckCommand() *cobra.Command {
 	var who admin
 	var revision int
+	var ask bool
 	c := &cobra.Command{
 		Use:   "check NAME-OR-DIR",
 		Short: "Find what is wrong in a plan for each of its hosts, or in a folder of plans",
-		Long: `Find what is wrong in a plan of the service, for each host that it is for. With a
-folder, as plans pull makes one, no service is asked: each plan in it is checked
+		Long: `Find what is wrong in a plan of the service, for each host that it is for. With --ask
+the hosts are asked for what only they know: their users, folders, ports, disks and
+bounds; they take nothing. With a folder, as plans pull makes one, no service is asked: each plan in it is checked
 with its parts, for the hosts and values that stand in its hosts.json.`,
 		Example: `  oakbarrel plans check gate
-  oakbarrel plans check fleet/`,
+  oakbarrel plans check gate --ask`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if st, err := os.Stat(args[0]); err == nil && st.IsDir() {
@@ -335,7 +358,11 @@ with its parts, for the hosts and values that stand in its hosts.json.`,
 			}
 			var j client.JudgedPlan
 			err := who.asked(c.Context(), func(service *client.Client) (err error) {
-				j, err = service.JudgePlan(c.Context(), args[0], revision)
+				if ask {
+					j, err = service.AskHosts(c.Context(), args[0], revision)
+				} else {
+					j, err = service.JudgePlan(c.Context(), args[0], revision)
+				}
 				return err
 			})
 			if err == nil && a.json() {
@@ -344,10 +371,14 @@ with its parts, for the hosts and values that stand in its hosts.json.`,
 			if err != nil {
 				return err
 			}
+			if len(j.Silent) > 0 {
+				a.say("no answer from %s", strings.Join(j.Silent, ", "))
+			}
 			return a.tellJudged(j.Judged, j.InOrder)
 		},
 	}
 	c.Flags().IntVar(&revision, "revision", 0, "of the plan (default: the last)")
+	c.Flags().BoolVar(&ask, "ask", false, "have the hosts judge it themselves")
 	who.flags(c)
 	return c
 }

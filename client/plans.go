@@ -62,6 +62,7 @@ type JudgedPlan struct {
 	Judged   []PlanOnHost `json:"judged"`   // where it is not
 	InOrder  int          `json:"in_order"` // how many, where it is
 	Findings []Finding    `json:"findings"` // in the text itself, each once
+	Silent   []string     `json:"silent"`   // hosts that were asked, and have not answered
 }
 
 // PlanDraft is a text that may become a revision.
@@ -241,6 +242,13 @@ type ComparedHost struct {
 func (c *Client) ComparePlan(ctx context.Context, plan string, q ComparePlan) (all ComparedPlan, err error) {
 	err = c.sendTo(ctx, "POST", "/api/v1/plans/"+url.PathEscape(plan)+"/compare", nil, q, &all)
 	return all, err
+}
+
+// AskHosts has the hosts of a plan judge a revision themselves, 0 for the last one; they
+// take nothing. It waits for their answers.
+func (c *Client) AskHosts(ctx context.Context, plan string, number int) (j JudgedPlan, err error) {
+	err = c.sendTo(ctx, "POST", fmt.Sprintf("/api/v1/plans/%s/%d/ask", url.PathEscape(plan), number), nil, struct{}{}, &j)
+	return j, err
 }
 
 // Assignments lists which hosts get which plan.

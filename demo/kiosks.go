@@ -21,7 +21,7 @@ type Kiosk struct {
 	Name  string `json:"name"`
 	Plan  string `json:"plan"` // the host's own file
 	State string `json:"state"`
-	Log   string `json:"log"` // what its screen writes
+	Screen string `json:"screen"` // the file that its screen writes
 
 	child *child
 }
@@ -43,7 +43,7 @@ func startKiosks(o Options, s *store) (all []*Kiosk, err error) {
 		for k := range kiosksEach {
 			name := fmt.Sprintf("kiosk-%02d", i*kiosksEach+k+1)
 			dir := filepath.Join(o.Dir, "kiosks", name)
-			k := &Kiosk{Name: name, Plan: filepath.Join(dir, "plan.yaml"), State: filepath.Join(dir, "state"), Log: filepath.Join(dir, "log", "screen.log")}
+			k := &Kiosk{Name: name, Plan: filepath.Join(dir, "plan.yaml"), State: filepath.Join(dir, "state"), Screen: filepath.Join(dir, "log", "screen.log")}
 			if _, err := os.Stat(k.Plan); err != nil {
 				if invitation == "" {
 					if invitation, err = s.command(o.Binary, "hosts", "invite", "--cask", "kiosks", "--uses", fmt.Sprint(kiosksEach), "--host-label", "role=kiosk,site="+site); err != nil {
@@ -66,7 +66,7 @@ func startKiosks(o Options, s *store) (all []*Kiosk, err error) {
 
 // settle makes a kiosk what its image and its invitation make of it.
 func (k *Kiosk) settle(binary string, s *store, invitation string) error {
-	dir, log := filepath.Dir(k.Plan), filepath.Dir(k.Log)
+	dir, log := filepath.Dir(k.Plan), filepath.Dir(k.Screen)
 	if err := os.MkdirAll(log, 0o755); err != nil {
 		return err
 	}
@@ -154,7 +154,7 @@ func screens(ctx context.Context, kiosks []*Kiosk) error {
 	rnd := rand.New(rand.NewPCG(13, 32473))
 	return again(ctx, 100*time.Millisecond, func(n int, now time.Time) error {
 		k := kiosks[rnd.IntN(len(kiosks))]
-		return appendTo(k.Log, screenLine(rnd, now, n))
+		return appendTo(k.Screen, screenLine(rnd, now, n))
 	})
 }
 

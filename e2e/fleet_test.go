@@ -108,7 +108,7 @@ func (f *fleet) put(name, text string) {
 // rollOut rolls the last revision out, and expects how it ends.
 func (f *fleet) rollOut(code int, want string, options ...string) {
 	f.t.Helper()
-	f.do(code, want, append([]string{"rollout", "start", "gate", "--wait", "3s", "--why", "the tests want it", "--watch"}, options...)...)
+	f.do(code, want, append([]string{"rollout", "start", "gate", "--wait", "1s", "--why", "the tests want it", "--watch"}, options...)...)
 }
 
 func (f *fleet) all() (hosts []client.FleetHost) {
@@ -223,7 +223,7 @@ func TestAPlanThatStarvesAHostIsTakenBack(t *testing.T) {
 	}
 	time.Sleep(4 * time.Second) // so that the host knows what comes
 	f.put("gate", strings.ReplaceAll(gatePlan, "127.0.0.1:@{port}", "127.0.0.1:0"))
-	f.rollOut(1, "records in the time before, and none in the second half", "--waves", "1, all")
+	f.rollOut(1, "records in the time before, and none in the second half", "--waves", "1, all", "--wait", "3s")
 	f.have(1)
 	r := f.lastRollout()
 	if r.State != client.RolloutTakenBack || r.Counts["failed"] != 1 || r.Counts["waiting"] != 2 {
@@ -326,12 +326,31 @@ func TestKillsInTheMiddleOfARollout(t *testing.T) {
 func TestAPlanOutsideOfItsBoundsIsRefused(t *testing.T) {
 	f := newFleet(t, 1)
 	f.put("ground", strings.Replace(groundPart, "  centre:\n", "  aside: {file: {path: /etc/cron.d/x, keep: forever}}\n  centre:\n", 1))
+	f.do(0, "in order on 1 of 1 hosts", "plans", "check", "gate")
+	f.do(1, "gate-01: ground.yaml:3:3: the bounds of this host forbid that outlet aside writes /etc/cron.d/x", "plans", "check", "gate", "--ask")
 	f.rollOut(1, "ground.yaml:3:3: the bounds of this host forbid that outlet aside writes /etc/cron.d/x; its owner can allow it under write in ")
 	if s := f.hosts[0].status().Plan.Served; s.Plan != "" || s.State != client.NoPlan {
 		t.Errorf("%+v", s)
 	}
 	if _, err := os.Stat("/etc/cron.d/x"); err == nil {
 		t.Error("the file is there")
+	}
+}
+
+// A host that is asked tells which port others have, and takes nothing.
+func TestHostsAreAskedForTheirPorts(t *testing.T) {
+	f := newFleet(t, 2)
+	taken, err := net.Listen("tcp", "127.0.0.1:"+f.ports[1])
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer taken.Close()
+	f.do(1, "gate-02: intake wire: ", "plans", "check", "gate", "--ask")
+	f.do(1, "in order on 1 of 2 hosts", "plans", "check", "gate", "--ask")
+	for _, h := range f.hosts {
+		if s := h.status().Plan.Served; s.Plan != "" {
+			t.Errorf("it was only asked: %+v", s)
+		}
 	}
 }
 

@@ -1,6 +1,8 @@
 package intake
 
 import (
+	"io"
+	"net"
 	"strings"
 
 	"oakbarrel/core/plan"
@@ -118,6 +120,25 @@ func (k Key) IsInTheWay(open Endpoint, next Key) bool {
 		return k.IsFollowed() && k.intake == next.intake
 	}
 	return k.transport() == next.transport() && portOf(open.Bound()) == portOf(next.Address)
+}
+
+// TryPort tells why a port cannot be opened, nil where it can, or the key is of no port.
+// It takes nothing in.
+func (k Key) TryPort() error {
+	var probe io.Closer
+	var err error
+	switch k.transport() {
+	case UDP:
+		probe, err = net.ListenPacket("udp", k.Address)
+	case TCP:
+		probe, err = net.Listen("tcp", k.Address)
+	default:
+		return nil
+	}
+	if err == nil {
+		probe.Close()
+	}
+	return err
 }
 
 // Usable tells whether an endpoint that is open can go on with other settings.

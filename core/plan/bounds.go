@@ -12,7 +12,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 
 	"oakbarrel/core/disk"
 	"oakbarrel/core/paths"
@@ -59,7 +58,7 @@ func LoadBounds(file, state string) (*Bounds, Findings, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	if of, ok := st.Sys().(*syscall.Stat_t); !ok || !st.Mode().IsRegular() || of.Uid != 0 || st.Mode().Perm()&0o022 != 0 {
+	if of := disk.FactsOf(st); !of.Regular || of.Owner != 0 || st.Mode().Perm()&0o022 != 0 {
 		return nil, Findings{{File: file, Position: Position{1, 1}, What: "others than root could have written this file", Mend: fmt.Sprintf("chown root %s && chmod 644 %s", file, file)}}, nil
 	}
 	b, findings := ParseBounds(file, source)

@@ -125,6 +125,7 @@ func (a *API) register(api huma.API) {
 	handle(api, "PUT /plans/{plan}", "Make a new revision of a plan", a.need(access.Operate), a.putPlan)
 	handle(api, "GET /plans/{plan}/{revision}", "A revision with its texts", a.need(access.Operate), a.revision)
 	handle(api, "GET /plans/{plan}/{revision}/judge", "On which hosts of its assignments a revision is in order", a.seated(a.need(access.Operate)), a.judgePlan)
+	handle(api, "POST /plans/{plan}/{revision}/ask", "Have the hosts of a plan judge a revision themselves, and take nothing", a.seated(a.need(access.Operate)), a.askHosts)
 	handle(api, "POST /plans/{plan}/judge", "On which hosts of its assignments a text would be in order", a.seated(a.need(access.Operate)), a.judgeDraft)
 	handle(api, "POST /plans/{plan}/compare", "What another revision would do with what each host has sent", a.seated(a.need(access.Operate)), a.compareRevisions)
 	handle(api, "GET /assignments", "Which hosts get which plan", a.need(access.Operate), a.assignments)

@@ -98,6 +98,12 @@ func (a *API) judgePlan(ctx context.Context, in *revisionInput) (*judgedOutput, 
 	return &judgedOutput{judged}, a.planProblem(ctx, err)
 }
 
+// askHosts has the hosts of a plan judge a revision themselves.
+func (a *API) askHosts(ctx context.Context, in *revisionInput) (*judgedOutput, error) {
+	judged, err := a.Plans.Ask(ctx, a.Orders, in.Plan, in.Revision, visitor(ctx).Name)
+	return &judgedOutput{judged}, a.planProblem(ctx, err)
+}
+
 type draftInput struct {
 	PlanPath
 	Body client.PlanDraft

@@ -77,6 +77,7 @@ var may = map[string][]string{
 	"GET /plans/{plan}/{revision}":          operators,
 	"GET /plans/{plan}/{revision}/judge":    operators,
 	"POST /plans/{plan}/compare":            operators,
+	"POST /plans/{plan}/{revision}/ask":     operators,
 	"POST /plans/{plan}/judge":              operators,
 	"GET /assignments":                      operators,
 	"PUT /assignments":                      operators,

@@ -198,5 +198,5 @@ func (d *Desk) poll(ctx context.Context) {
 	}
 }
 
-// WhyOf tells why an order could not be done, "" where it is not done, or was.
-func WhyOf(o model.Order) string { return valueOf(o).Outcome.Why }
+// OutcomeOf tells what came of an order, nothing where it is not done.
+func OutcomeOf(o model.Order) client.Outcome { return valueOf(o).Outcome }

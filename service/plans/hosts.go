@@ -206,7 +206,7 @@ func (s *Shelf) JudgeText(ctx context.Context, name, text string) (j client.Judg
 }
 
 func nobodyJudged() client.JudgedPlan {
-	return client.JudgedPlan{Judged: []client.PlanOnHost{}, Findings: []client.Finding{}}
+	return client.JudgedPlan{Judged: []client.PlanOnHost{}, Findings: []client.Finding{}, Silent: []string{}}
 }
 
 // tellFindings adds what was found in a text itself, each once.

@@ -470,7 +470,7 @@ func (s *step) hear() {
 func (s *step) hearOne(h *model.RolloutHost) {
 	said := s.said[h.AgentID].Served
 	outcome, done := s.done[h.OrderID]
-	why := orders.WhyOf(outcome)
+	why := orders.OutcomeOf(outcome).Why
 	same := said.Order == h.OrderID
 	switch {
 	case h.State == goingBack && done && why != "":
