@@ -18,9 +18,9 @@ var fleetPlans embed.FS
 
 // Kiosk is a small host whose plan the service serves, as demo.json has it.
 type Kiosk struct {
-	Name  string `json:"name"`
-	Plan  string `json:"plan"` // the host's own file
-	State string `json:"state"`
+	Name   string `json:"name"`
+	Plan   string `json:"plan"` // the host's own file
+	State  string `json:"state"`
 	Screen string `json:"screen"` // the file that its screen writes
 
 	child *child
