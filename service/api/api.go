@@ -60,6 +60,7 @@ type API struct {
 // Handler returns the interface as a handler of net/http.
 func (a *API) Handler() http.Handler {
 	gin.SetMode(gin.ReleaseMode)
+	a.Search.Busy = a.opening.areWaitedFor
 	g := gin.New()
 	g.HandleMethodNotAllowed = true
 	g.NoMethod(func(c *gin.Context) {

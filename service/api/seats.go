@@ -60,6 +60,13 @@ func (s *seats) has(who string, most, each int) bool {
 	return true
 }
 
+// areWaitedFor tells whether somebody waits for a seat.
+func (s *seats) areWaitedFor() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return len(s.turns) > 0
+}
+
 func (s *seats) leave(who string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -7,6 +7,7 @@ import (
 	"iter"
 	"runtime"
 	"sync"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -87,6 +88,7 @@ func eachBlock[T any](ctx context.Context, s *Store, q *Query, heads []head, fin
 				if patient {
 					s.patient <- struct{}{}
 					defer func() { <-s.patient }()
+					defer s.giveWay(ctx, time.Now())
 				}
 				o.found, o.err = open(ctx, s, q, o.head, find)
 			})
@@ -110,6 +112,17 @@ func eachBlock[T any](ctx context.Context, s *Store, q *Query, heads []head, fin
 		if goOn, err := use(o.found, next); err != nil || !goOn {
 			return err
 		}
+	}
+}
+
+// giveWay lets those who write go first, for nine times as long as a long search has taken.
+func (s *Store) giveWay(ctx context.Context, began time.Time) {
+	if s.Busy == nil || !s.Busy() {
+		return
+	}
+	select {
+	case <-time.After(min(9*time.Since(began), 2*time.Second)):
+	case <-ctx.Done():
 	}
 }
 

@@ -28,6 +28,10 @@ type Store struct {
 
 	mostWaiting int // of a search, 0 for the usual
 
+	// Busy tells whether those who write have to wait; long searches take a tenth of a
+	// core then. It is nil where nobody writes, and set before the first search.
+	Busy func() bool
+
 	patient chan struct{} // has room for as many as open blocks of long searches at a time
 }
 
