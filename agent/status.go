@@ -19,36 +19,39 @@ func (a *Agent) Status() client.Status {
 	defer a.mu.Unlock()
 	s := client.Status{
 		AgentID: a.state.AgentID(), Forks: a.state.Forks(), Host: a.host(), Version: client.ThisVersion(), PID: os.Getpid(), Since: a.since,
-		Plan:    client.PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.fileHash, Refused: a.refused, Served: a.served.status(a.plan), Labels: labelsOf(a.plan), Values: a.plan.Values},
-		Intakes: []client.IntakeStatus{}, Outlets: []client.OutletStatus{},
+		Plan:   client.PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.fileHash, Refused: a.refused, Served: a.served.status(a.plan), Labels: labelsOf(a.plan), Values: a.plan.Values},
 		Tended: tended, Followed: followed, Containers: boxes[:min(len(boxes), mostFollowed)], Forecast: a.forecast,
 		Details: append([]client.Detail{}, a.details...), Pauses: append([]client.Pause{}, a.pauses...), Told: a.told.List(), Memory: memory, Damaged: a.state.Damages(), Faults: a.guard.Faults(),
 		Rules: a.rulesAccount(),
 	}
-	account := balance.Account{Rules: s.Rules, Intakes: []balance.Intake{a.gone}}
-	for _, in := range a.allIntakes() {
+	s.Intakes, s.Outlets, s.Balance = a.counters()
+	return s
+}
+
+// counters reads those of all intakes and outlets, and whether they add up. It is called
+// with the lock.
+func (a *Agent) counters() (intakes []client.IntakeStatus, outlets []client.OutletStatus, b balance.Result) {
+	intakes, outlets = []client.IntakeStatus{}, []client.OutletStatus{}
+	account := balance.Account{Rules: a.rulesAccount(), Intakes: []balance.Intake{a.gone}}
+	for _, in := range slices.Concat(a.intakes, a.leaving, []*intake.Intake{a.ordered, a.repeats}) {
+		if in == nil {
+			continue
+		}
 		told := a.intakeStatus(in)
-		s.Intakes = append(s.Intakes, told)
+		intakes = append(intakes, told)
 		account.Intakes = append(account.Intakes, told.Intake)
 	}
 	for _, o := range slices.Concat(a.outlets, a.departed) {
 		told := o.Status()
 		told.Leaving = slices.Contains(a.departed, o)
-		s.Outlets = append(s.Outlets, told)
+		outlets = append(outlets, told)
 		account.Outlets = append(account.Outlets, told.Outlet)
 	}
-	s.Balance = account.Check()
-	return s
+	return intakes, outlets, account.Check()
 }
 
 func (a *Agent) rulesAccount() balance.Rules {
 	return balance.Rules{In: a.in.Load(), Routed: a.routed.Load(), Dropped: a.dropped.Load(), Limited: a.limited.Load(), Folded: a.folded.Load()}
-}
-
-// allIntakes returns the intakes that records have come from. It is called with the lock.
-func (a *Agent) allIntakes() []*intake.Intake {
-	all := slices.Concat(a.intakes, a.leaving, []*intake.Intake{a.ordered, a.repeats})
-	return slices.DeleteFunc(all, func(in *intake.Intake) bool { return in == nil })
 }
 
 // intakeStatus tells how an intake is. It is called with the lock.

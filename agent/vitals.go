@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"oakbarrel/agent/guard"
-	"oakbarrel/core/balance"
 	"oakbarrel/core/fleet"
 )
 
@@ -56,21 +55,17 @@ func (a *Agent) takeVitals() fleet.Vitals {
 	for _, f := range faults {
 		v.Faults += f.Count
 	}
-	account := balance.Account{Rules: a.rulesAccount(), Intakes: []balance.Intake{a.gone}}
-	for _, in := range a.allIntakes() {
-		told := a.intakeStatus(in)
-		account.Intakes = append(account.Intakes, told.Intake)
-		if !told.Leaving {
-			v.Intakes[told.Name] = fleet.IntakeVitals{Passed: told.Passed, Spoiled: told.Unreadable + told.Unparsed + told.Limited, Trouble: told.Trouble}
+	intakes, outlets, b := a.counters()
+	v.Closes = b.Closes
+	for _, in := range intakes {
+		if !in.Leaving {
+			v.Intakes[in.Name] = fleet.IntakeVitals{Passed: in.Passed, Spoiled: in.Unreadable + in.Unparsed + in.Limited, Trouble: in.Trouble}
 		}
 	}
-	for i, o := range slices.Concat(a.outlets, a.departed) {
-		told := o.Status()
-		account.Outlets = append(account.Outlets, told.Outlet)
-		if i < len(a.outlets) {
-			v.Outlets[told.Name] = fleet.OutletVitals{In: told.In, Refused: told.Refused, Trouble: told.Trouble}
+	for _, o := range outlets {
+		if !o.Leaving {
+			v.Outlets[o.Name] = fleet.OutletVitals{In: o.In, Refused: o.Refused, Trouble: o.Trouble}
 		}
 	}
-	v.Closes = account.Check().Closes
 	return v
 }

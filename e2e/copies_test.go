@@ -30,6 +30,19 @@ func copyTo(t testing.TB, from, to string) {
 	}
 }
 
+// whileStopped does something with the folder of the database while that and the service
+// are stopped.
+func (s *store) whileStopped(do func(data string)) {
+	s.t.Helper()
+	s.kill()
+	s.db.Stop()
+	do(filepath.Join(s.dir, "db"))
+	if err := s.db.Restart(context.Background()); err != nil {
+		s.t.Fatal(err)
+	}
+	s.start()
+}
+
 // clone returns a host with the plan, the token and a copy of the state of another.
 func (s *store) clone(h *host) *host {
 	s.t.Helper()
@@ -434,25 +447,11 @@ func TestADatabaseThatIsSetBackIsTold(t *testing.T) {
 	h.start()
 	h.sendNumbers(1, 100)
 	h.allDelivered()
-	s.kill()
-	s.db.Stop()
-	data, older := filepath.Join(s.dir, "db"), filepath.Join(s.dir, "older")
-	copyTo(t, data, older)
-	restart := func() {
-		t.Helper()
-		if err := s.db.Restart(context.Background()); err != nil {
-			t.Fatal(err)
-		}
-		s.start()
-	}
-	restart()
+	older := filepath.Join(s.dir, "older")
+	s.whileStopped(func(data string) { copyTo(t, data, older) })
 	h.sendNumbers(101, 200)
 	h.allDelivered()
-	s.kill()
-	s.db.Stop()
-	os.RemoveAll(data)
-	copyTo(t, older, data)
-	restart()
+	s.whileStopped(func(data string) { os.RemoveAll(data); copyTo(t, older, data) })
 	h.sendNumbers(201, 300)
 	h.allDelivered()
 	if twice := s.hasEach(1, 100) + s.hasEach(201, 300); twice != 0 {
@@ -485,19 +484,9 @@ func TestADatabaseThatIsSetBackBehindAFolderIsTold(t *testing.T) {
 	h.sendNumbers(1, 100)
 	h.allDelivered()
 	h.stop()
-	s.kill()
-	s.db.Stop()
-	data, dump, older := filepath.Join(s.dir, "db"), filepath.Join(s.dir, "dump"), filepath.Join(h.dir, "older")
-	copyTo(t, data, dump)
+	dump, older := filepath.Join(s.dir, "dump"), filepath.Join(h.dir, "older")
+	s.whileStopped(func(data string) { copyTo(t, data, dump) })
 	copyTo(t, h.state, older)
-	restart := func() {
-		t.Helper()
-		if err := s.db.Restart(context.Background()); err != nil {
-			t.Fatal(err)
-		}
-		s.start()
-	}
-	restart()
 	h.start()
 	h.sendNumbers(101, 200)
 	h.allDelivered()
@@ -507,11 +496,7 @@ func TestADatabaseThatIsSetBackBehindAFolderIsTold(t *testing.T) {
 	h.start()
 	h.sendNumbers(201, 300)
 	h.allDelivered()
-	s.kill()
-	s.db.Stop()
-	os.RemoveAll(data)
-	copyTo(t, dump, data)
-	restart()
+	s.whileStopped(func(data string) { os.RemoveAll(data); copyTo(t, dump, data) })
 	h.sendNumbers(301, 400)
 	h.allDelivered()
 	out, _, _ := s.ask(s.token("gateway", "read"), "cask", "show", "gateway", "--output", "json")

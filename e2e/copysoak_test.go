@@ -206,22 +206,18 @@ func (c *copies) admin() *client.Client {
 
 // setDatabaseBack keeps a copy of the database at first, and goes back to it later.
 func (c *copies) setDatabaseBack(*host) {
-	c.kill()
-	c.db.Stop()
-	data, dump := filepath.Join(c.dir, "db"), filepath.Join(c.dir, "dump")
-	if c.dump == "" {
-		c.did["database kept"]++
-		copyTo(c.t, data, dump)
-		c.dump = dump
-	} else {
+	c.whileStopped(func(data string) {
+		dump := filepath.Join(c.dir, "dump")
+		if c.dump == "" {
+			c.did["database kept"]++
+			copyTo(c.t, data, dump)
+			c.dump = dump
+			return
+		}
 		c.did["database set back"]++
 		os.RemoveAll(data)
 		copyTo(c.t, dump, data)
-	}
-	if err := c.db.Restart(context.Background()); err != nil {
-		c.t.Fatal(err)
-	}
-	c.start()
+	})
 }
 
 // settle has all hosts deliver what they hold.

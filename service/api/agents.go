@@ -32,7 +32,7 @@ type statusInput struct {
 
 // takeStatus takes what an agent says of itself.
 func (a *API) takeStatus(ctx context.Context, in *statusInput) (*statusOutput, error) {
-	status, err := typedStatus(in.Body.Status)
+	said, status, err := typedStatus(in.Body.Status)
 	if err != nil {
 		return nil, problem(http.StatusUnprocessableEntity, "this is not the status of an agent: "+err.Error(), "the service is to be of the agent's version, or a later one")
 	}
@@ -40,7 +40,7 @@ func (a *API) takeStatus(ctx context.Context, in *statusInput) (*statusOutput, e
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	served, labels, values := servedOf(status)
+	served, labels, values := servedOf(said.Plan)
 	row := model.Agent{ID: in.Agent, Served: served, OwnLabels: labels, OwnValues: values, Host: in.Body.Host, PlanHash: in.Body.PlanHash, Held: in.Body.Held, LastHeard: time.Now(), Status: status, Tallies: tallies}
 	if err := a.DB.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&row).Error; err != nil {
 		return nil, a.unavailable(ctx, err)
@@ -52,24 +52,24 @@ func (a *API) takeStatus(ctx context.Context, in *statusInput) (*statusOutput, e
 	return &statusOutput{client.StatusTaken{WantsPlan: known == 0}}, nil
 }
 
-// typedStatus returns what is said as a status that has nothing but what one has.
-func typedStatus(said any) ([]byte, error) {
+// typedStatus returns what is said as a status that has nothing but what one has, and as JSON.
+func typedStatus(said any) (status client.Status, text []byte, err error) {
 	b, err := json.Marshal(said)
 	switch {
 	case err != nil:
-		return nil, err
+		return status, nil, err
 	case len(b) > client.MostStatus:
-		return nil, fmt.Errorf("it has %d bytes, and may have %d", len(b), client.MostStatus)
+		return status, nil, fmt.Errorf("it has %d bytes, and may have %d", len(b), client.MostStatus)
 	case said == nil:
-		return nil, errors.New("it is empty")
+		return status, nil, errors.New("it is empty")
 	}
-	var status client.Status
 	in := json.NewDecoder(bytes.NewReader(b))
 	in.DisallowUnknownFields()
 	if err := in.Decode(&status); err != nil {
-		return nil, err
+		return status, nil, err
 	}
-	return json.Marshal(status)
+	text, err = json.Marshal(status)
+	return status, text, err
 }
 
 // tallies returns what is known of an agent's tallies with this status.

@@ -262,16 +262,12 @@ func (a *API) withPlans(ctx context.Context, agent string, open []client.Order) 
 }
 
 // servedOf returns what a status says of the plan that was served, and what the host gives itself.
-func servedOf(status []byte) (served model.Served, labels, values string) {
-	var said struct {
-		Plan client.PlanStatus `json:"plan"`
-	}
-	json.Unmarshal(status, &said) // typedStatus wrote it
-	if s := said.Plan.Served; s != nil {
+func servedOf(said client.PlanStatus) (served model.Served, labels, values string) {
+	if s := said.Served; s != nil {
 		served = model.Served{Takes: true, Plan: s.Plan, Revision: s.Revision, Hash: s.Hash, State: string(s.State), Order: s.Order, Why: s.Why}
 	}
-	of, _ := json.Marshal(said.Plan.Labels) // texts always can be written
-	own, _ := json.Marshal(said.Plan.Values)
+	of, _ := json.Marshal(said.Labels) // texts always can be written
+	own, _ := json.Marshal(said.Values)
 	return served, string(of), string(own)
 }
 

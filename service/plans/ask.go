@@ -20,18 +20,14 @@ const askTime = 20 * time.Second
 // know are users, folders, ports and their bounds. They take nothing.
 func (s *Shelf) Ask(ctx context.Context, desk *orders.Desk, name string, number int, by string) (client.JudgedPlan, error) {
 	j := nobodyJudged()
+	r, w, err := s.revisionAndWorld(ctx, name, number)
+	if err != nil {
+		return j, err
+	}
 	db := s.DB.WithContext(ctx)
-	r, err := find(db, name, number)
-	if err != nil {
-		return j, err
-	}
-	w, err := look(db, nil)
-	if err != nil {
-		return j, err
-	}
 	give, hosts := map[string]client.NewOrder{}, map[string]string{}
 	for _, a := range w.agents {
-		if d := w.decide(a); a.Served.Takes && d.By != nil && d.By.Plan == name {
+		if a.Served.Takes && w.gets(a, name) {
 			give[a.ID], hosts[a.ID] = client.NewOrder{Kind: client.JudgePlan, Plan: name, Revision: r.Number}, a.Host
 		}
 	}

@@ -107,6 +107,23 @@ func (w *world) decide(a model.Agent) fleet.Decision {
 	return fleet.Decide(a.Host, w.labels[a.ID], w.assignments)
 }
 
+// gets tells whether a host is to have a plan.
+func (w *world) gets(a model.Agent, name string) bool {
+	d := w.decide(a)
+	return d.By != nil && d.By.Plan == name
+}
+
+// count counts the hosts by something of the assignment that decides for each.
+func (w *world) count(of func(by *fleet.Assignment) string) map[string]int {
+	hosts := map[string]int{}
+	for _, a := range w.agents {
+		if d := w.decide(a); d.By != nil {
+			hosts[of(d.By)]++
+		}
+	}
+	return hosts
+}
+
 // forHost returns what the service adds to a plan for a host: the values of its places.
 func (w *world) forHost(a model.Agent) (plan.Part, error) {
 	values, err := fleet.Values(w.labels[a.ID], w.ofLabels, w.values[a.ID])
@@ -141,7 +158,7 @@ func (s *Shelf) TextFor(ctx context.Context, agentID, name string, number int) (
 	if err != nil || len(w.agents) == 0 {
 		return "", err
 	}
-	whole, err := s.whole(db, name, number)
+	whole, err := s.wholeOf(db, name, number)
 	if err != nil {
 		return "", err
 	}
@@ -151,16 +168,20 @@ func (s *Shelf) TextFor(ctx context.Context, agentID, name string, number int) (
 
 // Judge tells on which hosts of its assignments a revision is not in order.
 func (s *Shelf) Judge(ctx context.Context, name string, number int) (j client.JudgedPlan, err error) {
+	r, w, err := s.revisionAndWorld(ctx, name, number)
+	if err != nil {
+		return j, err
+	}
+	return s.judgeAll(s.DB.WithContext(ctx), &w, r)
+}
+
+// revisionAndWorld reads a revision, 0 for the last one, and all hosts.
+func (s *Shelf) revisionAndWorld(ctx context.Context, name string, number int) (r model.Revision, w world, err error) {
 	db := s.DB.WithContext(ctx)
-	r, err := find(db, name, number)
-	if err != nil {
-		return j, err
+	if r, err = find(db, name, number); err == nil {
+		w, err = look(db, nil)
 	}
-	w, err := look(db, nil)
-	if err != nil {
-		return j, err
-	}
-	return judgeAll(db, &w, r)
+	return r, w, err
 }
 
 // JudgeText is Judge for a text that may become a revision, also of a part: then the hosts
@@ -227,7 +248,7 @@ func tellFindings(j *client.JudgedPlan, findings plan.Findings, own string) {
 func (w *world) judgeOn(j *client.JudgedPlan, name string, whole []byte, own string) {
 	same := map[string]plan.Findings{} // what was found, by the values of the host
 	for _, a := range w.agents {
-		if d := w.decide(a); d.By == nil || d.By.Plan != name {
+		if !w.gets(a, name) {
 			continue
 		}
 		part, err := w.forHost(a)
@@ -256,9 +277,9 @@ func (w *world) judgeOn(j *client.JudgedPlan, name string, whole []byte, own str
 	}
 }
 
-func judgeAll(db *gorm.DB, w *world, r model.Revision) (client.JudgedPlan, error) {
+func (s *Shelf) judgeAll(db *gorm.DB, w *world, r model.Revision) (client.JudgedPlan, error) {
 	j := nobodyJudged()
-	whole, err := assembled(db, r)
+	whole, err := s.whole(db, r)
 	if err == nil {
 		w.judgeOn(&j, r.Plan, whole, r.Plan)
 	}
@@ -274,7 +295,7 @@ func (s *Shelf) Fleet(ctx context.Context, agents *gorm.DB) ([]client.FleetHost,
 	}
 	wholes := map[string][]byte{} // of the plans in force
 	for name, number := range w.inForce {
-		if wholes[name], err = s.whole(db, name, number); err != nil {
+		if wholes[name], err = s.wholeOf(db, name, number); err != nil {
 			return nil, err
 		}
 	}
@@ -415,18 +436,16 @@ func (s *Shelf) Assignments(ctx context.Context) ([]client.PlanAssignment, error
 	if err := s.DB.WithContext(ctx).Order("name").Find(&rows).Error; err != nil {
 		return nil, err
 	}
-	hosts, err := s.Fleet(ctx, nil)
+	w, err := look(s.DB.WithContext(ctx), nil)
+	if err != nil {
+		return nil, err
+	}
+	hosts := w.count(func(by *fleet.Assignment) string { return by.Name })
 	all := []client.PlanAssignment{}
 	for _, r := range rows {
-		a := client.PlanAssignment{Name: r.Name, Plan: r.Plan, When: r.Condition, Approve: r.Approve, By: r.By, Changed: r.Changed}
-		for _, h := range hosts {
-			if h.Assignment == r.Name {
-				a.Hosts++
-			}
-		}
-		all = append(all, a)
+		all = append(all, client.PlanAssignment{Name: r.Name, Plan: r.Plan, When: r.Condition, Approve: r.Approve, By: r.By, Changed: r.Changed, Hosts: hosts[r.Name]})
 	}
-	return all, err
+	return all, nil
 }
 
 // Assign makes or changes an assignment.
@@ -461,31 +480,21 @@ type HostPlans struct {
 // no plan at all. Hosts on which one of them is not in order are left out.
 func (s *Shelf) Both(ctx context.Context, name string, from, to int) (number int, hosts []HostPlans, err error) {
 	db := s.DB.WithContext(ctx)
-	w, err := look(db, nil)
+	after, w, err := s.revisionAndWorld(ctx, name, to)
 	if err != nil {
 		return 0, nil, err
 	}
-	after, err := find(db, name, to)
-	if err != nil {
-		return 0, nil, err
-	}
-	wholes := [][]byte{[]byte("otherwise: {drop: true}\n"), nil}
+	wholes := [2][]byte{asPart(name, []byte("oakbarrel: 1\notherwise: {drop: true}\n"))}
 	if from > 0 {
-		before, err := find(db, name, from)
-		if err != nil {
+		if wholes[0], err = s.wholeOf(db, name, from); err != nil {
 			return 0, nil, err
 		}
-		if wholes[0], err = assembled(db, before); err != nil {
-			return 0, nil, err
-		}
-	} else {
-		wholes[0] = plan.Join([]plan.Part{{Name: name, Text: append([]byte("oakbarrel: 1\n"), wholes[0]...)}})
 	}
-	if wholes[1], err = assembled(db, after); err != nil {
+	if wholes[1], err = s.whole(db, after); err != nil {
 		return 0, nil, err
 	}
 	for _, a := range w.agents {
-		if d := w.decide(a); d.By == nil || d.By.Plan != name {
+		if !w.gets(a, name) {
 			continue
 		}
 		both := [2]*plan.Plan{}

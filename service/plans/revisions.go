@@ -19,6 +19,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"oakbarrel/client"
+	"oakbarrel/core/fleet"
 	"oakbarrel/core/plan"
 	"oakbarrel/service/model"
 )
@@ -28,40 +29,40 @@ type Shelf struct {
 	DB *gorm.DB
 
 	mu     sync.Mutex
-	wholes map[revisionKey][]byte // of revisions that were asked for; they never change
-}
-
-type revisionKey struct {
-	plan   string
-	number int
+	wholes map[string][]byte // of revisions that were asked for, by their hash
 }
 
 // mostWholes bounds what is remembered of revisions.
 const mostWholes = 64
 
 // whole returns the text of a revision with its parts. It is not to be changed.
-func (s *Shelf) whole(db *gorm.DB, name string, number int) ([]byte, error) {
-	key := revisionKey{name, number}
+func (s *Shelf) whole(db *gorm.DB, r model.Revision) ([]byte, error) {
 	s.mu.Lock()
-	text, known := s.wholes[key]
+	text, known := s.wholes[r.Hash]
 	s.mu.Unlock()
 	if known {
 		return text, nil
 	}
-	r, err := find(db, name, number)
+	text, err := assembled(db, r)
 	if err != nil {
 		return nil, err
-	}
-	if text, err = assembled(db, r); err != nil || number == 0 {
-		return text, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.wholes == nil || len(s.wholes) >= mostWholes {
-		s.wholes = map[revisionKey][]byte{}
+		s.wholes = map[string][]byte{}
 	}
-	s.wholes[key] = text
+	s.wholes[r.Hash] = text
 	return text, nil
+}
+
+// wholeOf is whole for the revision of a number.
+func (s *Shelf) wholeOf(db *gorm.DB, name string, number int) ([]byte, error) {
+	r, err := find(db, name, number)
+	if err != nil {
+		return nil, err
+	}
+	return s.whole(db, r)
 }
 
 // Refusal says why something is not done, and how to mend it. Conflict tells that
@@ -80,10 +81,10 @@ func refuse(mend, format string, args ...any) error {
 // reserved are no names of plans: they are addresses of the service.
 var reserved = []string{"words", "check", "explain", "compare"}
 
-// IsName tells whether a plan of the service may have a name.
-func IsName(name string) bool { return plan.IsPartName(name) && !slices.Contains(reserved, name) }
+// isName tells whether a plan of the service may have a name.
+func isName(name string) bool { return plan.IsPartName(name) && !slices.Contains(reserved, name) }
 
-// lines returns the last revision of each plan, without its text where bare.
+// lines returns the last revision of each plan, without its text.
 func lines(db *gorm.DB) (rows []model.Revision, err error) {
 	err = db.Omit("text").Where("number = (SELECT MAX(number) FROM revisions AS newer WHERE newer.plan = revisions.plan)").Order("plan").Find(&rows).Error
 	return rows, err
@@ -117,7 +118,7 @@ func partsOf(r model.Revision) (parts []client.PartOf) {
 	return parts
 }
 
-// ValueOf returns a revision as it is spoken of, without its texts.
+// valueOf returns a revision as it is spoken of, without its texts.
 func valueOf(r model.Revision) client.PlanRevision {
 	return client.PlanRevision{Plan: r.Plan, Number: r.Number, Hash: r.Hash, By: r.By, At: r.At, Why: r.Why, Parts: append([]client.PartOf{}, partsOf(r)...)}
 }
@@ -129,21 +130,14 @@ func (s *Shelf) Lines(ctx context.Context) ([]client.PlanLine, error) {
 	if err != nil {
 		return nil, err
 	}
-	inForce, err := inForce(db)
+	w, err := look(db, nil)
 	if err != nil {
 		return nil, err
 	}
-	fleet, err := s.Fleet(ctx, nil)
-	if err != nil {
-		return nil, err
-	}
-	hosts := map[string]int{}
-	for _, h := range fleet {
-		hosts[h.Assigned]++
-	}
+	hosts := w.count(func(by *fleet.Assignment) string { return by.Plan })
 	all := []client.PlanLine{}
 	for _, r := range rows {
-		l := client.PlanLine{Plan: r.Plan, Revision: r.Number, InForce: inForce[r.Plan], Hash: r.Hash, By: r.By, At: r.At, Why: r.Why, Parts: []string{}, UsedBy: usedBy(rows, r.Plan), Hosts: hosts[r.Plan]}
+		l := client.PlanLine{Plan: r.Plan, Revision: r.Number, InForce: w.inForce[r.Plan], Hash: r.Hash, By: r.By, At: r.At, Why: r.Why, Parts: []string{}, UsedBy: usedBy(rows, r.Plan), Hosts: hosts[r.Plan]}
 		for _, p := range partsOf(r) {
 			l.Parts = append(l.Parts, p.Part)
 		}
@@ -197,7 +191,7 @@ func (s *Shelf) Revision(ctx context.Context, name string, number int) (client.P
 	if err != nil {
 		return client.PlanRevision{}, err
 	}
-	whole, err := assembled(db, r)
+	whole, err := s.whole(db, r)
 	value := valueOf(r)
 	value.Text, value.Whole = string(r.Text), string(whole)
 	return value, err
@@ -227,8 +221,8 @@ func asPart(name string, whole []byte) []byte {
 
 // Put makes a new revision of a plan, and of the plans that it is a part of.
 func (s *Shelf) Put(ctx context.Context, name string, n client.NewRevision, by string) (put client.PutPlan, err error) {
-	if !IsName(name) {
-		return put, refuse("a name has letters, digits and - _ . and at most 64 of them, and is not host, words, check, explain or compare", "%q cannot be the name of a plan", name)
+	if !isName(name) {
+		return put, refuse("a name has letters, digits and - _ . and at most 64 of them, and is not host, values, words, check, explain or compare", "%q cannot be the name of a plan", name)
 	}
 	err = model.Transact(s.DB.WithContext(ctx), func(tx *gorm.DB) error {
 		put = client.PutPlan{Plan: name, Also: []client.PartOf{}, Judged: []client.PlanOnHost{}}

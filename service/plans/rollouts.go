@@ -62,7 +62,7 @@ func (s *Shelf) Start(ctx context.Context, n client.NewRollout, by string) (clie
 		if err != nil {
 			return err
 		}
-		if err := mayStart(tx, &w, r); err != nil {
+		if err := s.mayStart(tx, &w, r); err != nil {
 			return err
 		}
 		if needs, err := needsApproval(tx, n.Plan); err != nil {
@@ -73,7 +73,7 @@ func (s *Shelf) Start(ctx context.Context, n client.NewRollout, by string) (clie
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}
-		return addHosts(tx, &w, row, waves)
+		return s.addHosts(tx, &w, r, row, waves)
 	})
 	if err != nil {
 		return client.Rollout{}, err
@@ -83,7 +83,7 @@ func (s *Shelf) Start(ctx context.Context, n client.NewRollout, by string) (clie
 
 // mayStart tells why a revision cannot be rolled out: another is under way, or it is not
 // in order on a host.
-func mayStart(tx *gorm.DB, w *world, r model.Revision) error {
+func (s *Shelf) mayStart(tx *gorm.DB, w *world, r model.Revision) error {
 	var under model.Rollout
 	err := tx.Where("plan = ? AND state NOT IN ?", r.Plan, []client.RolloutState{client.RolloutDone, client.RolloutTakenBack}).Take(&under).Error
 	if err == nil {
@@ -92,7 +92,7 @@ func mayStart(tx *gorm.DB, w *world, r model.Revision) error {
 	if !errors.Is(err, gorm.ErrRecordNotFound) {
 		return err
 	}
-	j, err := judgeAll(tx, w, r)
+	j, err := s.judgeAll(tx, w, r)
 	bad, good := j.Judged, j.InOrder
 	switch {
 	case err != nil:
@@ -123,18 +123,14 @@ func needsApproval(tx *gorm.DB, name string) (bool, error) {
 }
 
 // addHosts notes the hosts of a roll-out, and in which wave each comes.
-func addHosts(tx *gorm.DB, w *world, row model.Rollout, waves []fleet.Wave) error {
-	r, err := find(tx, row.Plan, row.Revision)
-	if err != nil {
-		return err
-	}
-	whole, err := assembled(tx, r)
+func (s *Shelf) addHosts(tx *gorm.DB, w *world, r model.Revision, row model.Rollout, waves []fleet.Wave) error {
+	whole, err := s.whole(tx, r)
 	if err != nil {
 		return err
 	}
 	var hosts []model.RolloutHost
 	for _, a := range w.agents {
-		if d := w.decide(a); !a.Served.Takes || d.By == nil || d.By.Plan != row.Plan || w.has(whole, row, a) {
+		if !a.Served.Takes || !w.gets(a, row.Plan) || w.has(whole, row, a) {
 			continue
 		}
 		hosts = append(hosts, model.RolloutHost{RolloutID: row.ID, AgentID: a.ID, Host: a.Host, State: waiting, BeforePlan: a.Served.Plan, BeforeRevision: a.Served.Revision, Changed: time.Now()})
@@ -374,8 +370,6 @@ func (r *Roller) move(ctx context.Context, id uint64) error {
 		if s.row.State != state {
 			s.row.Changed = time.Now()
 			s.tell("rollout "+s.row.State, "")
-		}
-		if s.row.State != state {
 			if err := s.putInForce(); err != nil {
 				return err
 			}
