@@ -104,7 +104,7 @@ func (a *app) rolloutListCommand() *cobra.Command {
 func stateOf(r client.Rollout) string { return strings.ReplaceAll(string(r.State), "_", " ") }
 
 // hostStates are the states of hosts in the order in which they are told.
-var hostStates = []string{"kept", "judged", "ordered", "waiting", "silent", "failed", "going back", "back"}
+var hostStates = []string{"kept", "judged", "ordered", "waiting", "silent", "failed", "going back", "back", "away"}
 
 func hostCounts(r client.Rollout) string {
 	var parts []string

@@ -174,7 +174,7 @@ type RolloutHost struct {
 	AgentID string    `json:"agent_id"`
 	Host    string    `json:"host"`
 	Wave    int       `json:"wave"` // from 1
-	State   string    `json:"state" enum:"waiting,ordered,judged,kept,failed,silent,going back,back"`
+	State   string    `json:"state" enum:"waiting,ordered,judged,kept,failed,silent,going back,back,away"`
 	Why     string    `json:"why"`
 	Changed time.Time `json:"changed"`
 }

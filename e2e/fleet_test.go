@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"oakbarrel/client"
+	"oakbarrel/core/plan"
 )
 
 // fleet is hosts whose plans the service serves.
@@ -334,6 +335,30 @@ func TestAPlanOutsideOfItsBoundsIsRefused(t *testing.T) {
 	}
 	if _, err := os.Stat("/etc/cron.d/x"); err == nil {
 		t.Error("the file is there")
+	}
+}
+
+// Every file in the folder of an agent that has run is kept from plans of the service,
+// but the logs that such a plan writes there.
+func TestAServedPlanLeavesTheAgentsFilesAlone(t *testing.T) {
+	f := newFleet(t, 1)
+	h := f.hosts[0]
+	f.put("ground", strings.Replace(groundPart, "  centre:\n", "  aside: {file: {path: "+h.state+"/aside.log, keep: forever}}\n  centre:\n", 1))
+	f.rollOut(0, "")
+	entries, err := os.ReadDir(h.state)
+	if err != nil || len(entries) < 8 {
+		t.Fatal(entries, err)
+	}
+	b, _, err := plan.LoadBounds(filepath.Join(h.dir, "bounds.yaml"), h.state)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range entries {
+		served := fmt.Sprintf("oakbarrel: 1\noutlets: {aside: {file: {path: %s/%s, keep: forever}}}\notherwise: {drop: true}\n", h.state, e.Name())
+		p, findings := plan.ParseServed("gate.yaml", []byte(served), []byte("oakbarrel: 1\nplan: served\n"), b)
+		if free := strings.HasPrefix(e.Name(), "aside.log"); (p != nil) != free {
+			t.Errorf("%s: %v", e.Name(), findings)
+		}
 	}
 }
 

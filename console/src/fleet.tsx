@@ -114,7 +114,7 @@ function Bar({ r }: { r: Rollout }) {
   );
 }
 
-const order = ["kept", "judged", "ordered", "waiting", "silent", "failed", "going back", "back"];
+const order = ["kept", "judged", "ordered", "waiting", "silent", "failed", "going back", "back", "away"];
 const countsOf = (r: Rollout) => order.filter((s) => r.counts[s]).map((s) => `${r.counts[s]} ${s}`).join(", ");
 
 function Rollouts() {

@@ -30,6 +30,8 @@ type Bounds struct {
 	Memory    int64       // bytes, 0 for usualMemory
 	Disk      int64       // bytes of all sets and spools together, 0 for what the floor leaves
 	Floor     *disk.Floor // that a plan may not lower, nil for 5 %
+
+	state []string // the agent's state folder, of which its own files are left alone
 }
 
 // BoundsFile is where a host's owner says what a plan from the service may do.
@@ -39,9 +41,11 @@ const BoundsFile = "/etc/oakbarrel/bounds.yaml"
 const usualMemory = 256 << 20
 
 // DefaultBounds hold where a host says none: nothing is read but /var/log, and
-// nothing written but in the agent's state folder.
+// nothing written but in the agent's state folder, beside the agent's own files.
 func DefaultBounds(state string) *Bounds {
-	return &Bounds{Read: []string{"/var/log"}, Write: []string{filepath.Clean(state)}}
+	b := (&Bounds{Read: []string{"/var/log"}}).withState(state)
+	b.Write = b.state[:1]
+	return b
 }
 
 // LoadBounds reads a host's bounds; where there is no file, those by default hold. A
@@ -62,6 +66,9 @@ func LoadBounds(file, state string) (*Bounds, Findings, error) {
 		return nil, Findings{{File: file, Position: Position{1, 1}, What: "others than root could have written this file", Mend: fmt.Sprintf("chown root %s && chmod 644 %s", file, file)}}, nil
 	}
 	b, findings := ParseBounds(file, source)
+	if b != nil {
+		b.withState(state)
+	}
 	return b, findings, nil
 }
 
@@ -231,17 +238,22 @@ func (c *bounder) forbid(what, key string) {
 }
 
 func (c *bounder) reads(all ...string) {
-	for _, path := range all {
-		if path != "" && !inside(path, c.b.Read) {
-			c.forbid("reads "+shorten(path), "read")
-		}
-	}
+	c.touches(all, "reads", "read", c.b.Read)
 }
 
 func (c *bounder) writes(all ...string) {
+	c.touches(all, "writes", "write", c.b.Write)
+}
+
+// touches looks at paths that are read or written.
+func (c *bounder) touches(all []string, does, key string, folders []string) {
 	for _, path := range all {
-		if path != "" && !inside(path, c.b.Write) {
-			c.forbid("writes "+shorten(path), "write")
+		switch {
+		case path == "":
+		case !inside(path, folders):
+			c.forbid(does+" "+shorten(path), key)
+		case c.b.isAgents(path):
+			c.fail(c.at, fmt.Sprintf("%s %s %s, which can be the agent's own", c.of, does, shorten(path)), "write another path, such as "+filepath.Join(c.b.state[0], "logs", filepath.Base(path)))
 		}
 	}
 }

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -138,6 +139,47 @@ func TestBoundsByDefault(t *testing.T) {
 	} {
 		if p, findings := ParseServed("gate.yaml", servedPlan(try), ownFile, b); (p != nil) != allowed {
 			t.Errorf("%s: %v", try, findings)
+		}
+	}
+}
+
+// A plan from the service never touches the agent's own files, whatever else its bounds allow.
+func TestTheAgentsOwnFilesAreLeftAlone(t *testing.T) {
+	dir := t.TempDir()
+	state, link := filepath.Join(dir, "state"), filepath.Join(dir, "link")
+	if err := errors.Join(os.Mkdir(state, 0o755), os.Symlink(state, link)); err != nil {
+		t.Fatal(err)
+	}
+	everything := filepath.Join(dir, "bounds.yaml")
+	if err := os.WriteFile(everything, []byte("read: [/]\nwrite: [/]\nports: [514]\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, file := range []string{everything, filepath.Join(dir, "none.yaml")} {
+		b, findings, err := LoadBounds(file, link)
+		if err != nil || findings != nil {
+			t.Fatal(findings, err)
+		}
+		for path, allowed := range map[string]bool{
+			"/all.log": true, "/{app}.log": true, "/logs/{host}/{app}": true, "/logs/served.json": true, "/spooler": true,
+			"/served.json": false, "/served.json.twin": false, "/served.json.new": false, "/agent-id": false, "/spool/x": false, "/spool/centre/lane": false,
+			"/{app}": false, "/{app}.json": false, "/{app}/x.log": false, "/logs/../token.json": false, "/./token.json": false, "//plan.yaml": false,
+		} {
+			try := fmt.Sprintf("outlets: {all: {file: {path: '%s%s', keep: forever}}}", link, path)
+			if p, findings := ParseServed("gate.yaml", servedPlan(try), ownFile, b); (p != nil) != allowed {
+				t.Errorf("%s: %v", try, findings)
+			} else if !allowed && !strings.Contains(findings[0].String(), "own; write another path") && !strings.Contains(path, "..") {
+				t.Errorf("%s: %v", try, findings)
+			}
+		}
+	}
+	b, _, _ := LoadBounds(everything, link)
+	for _, try := range []string{
+		"intakes: {in: {files: {paths: ['" + state + "/token.json']}}}", "intakes: {in: {files: {paths: ['" + dir + "/*/*.twin']}}}", "intakes: {in: {files: {paths: ['" + dir + "/**']}}}",
+		"tend: {t: {paths: ['" + state + "/sp*/*/*'], roll: {size: 1MiB}, keep: {pieces: 2}, how: rename}}", "intakes: {in: {syslog: {socket: " + state + "/control.sock}}}",
+		"outlets: {all: {file: {path: '" + state + "/intents/x', keep: forever}}}", "outlets: {all: {file: {path: '" + dir + "/{app}/served.json', keep: forever}}}",
+	} {
+		if p, _ := ParseServed("gate.yaml", servedPlan(try), ownFile, b); p != nil {
+			t.Errorf("this is let through: %s", try)
 		}
 	}
 }

@@ -10,6 +10,7 @@ import (
 
 	"oakbarrel/client"
 	"oakbarrel/core/plan"
+	"oakbarrel/service/access"
 	"oakbarrel/service/model"
 	"oakbarrel/service/plans"
 )
@@ -26,8 +27,16 @@ func (a *API) planProblem(ctx context.Context, err error) error {
 		return problem(http.StatusConflict, r.What, r.Mend)
 	case r.Unknown:
 		return problem(http.StatusNotFound, r.What, r.Mend)
+	case r.Forbidden:
+		return problem(http.StatusForbidden, r.What, r.Mend)
 	}
 	return problem(http.StatusUnprocessableEntity, r.What, r.Mend)
+}
+
+// person is who asks, as the plans know people.
+func person(ctx context.Context) plans.Person {
+	v := visitor(ctx)
+	return plans.Person{Name: v.Name, Owner: v.Owner(), Admin: v.Need(access.Admin) == nil}
 }
 
 // PlanPath names a plan of the service.
@@ -127,7 +136,7 @@ type assignInput struct{ Body client.PlanAssignment }
 
 // assign makes or changes an assignment.
 func (a *API) assign(ctx context.Context, in *assignInput) (*struct{}, error) {
-	if err := a.Plans.Assign(ctx, in.Body, visitor(ctx).Name); err != nil {
+	if err := a.Plans.Assign(ctx, in.Body, person(ctx)); err != nil {
 		return nil, a.planProblem(ctx, err)
 	}
 	a.record(ctx, "assign plan", fmt.Sprintf("%s: plan %s when %s", in.Body.Name, in.Body.Plan, in.Body.When))
@@ -140,7 +149,7 @@ type unassignInput struct {
 
 // unassign takes an assignment away.
 func (a *API) unassign(ctx context.Context, in *unassignInput) (*struct{}, error) {
-	if err := a.Plans.Unassign(ctx, in.Name); err != nil {
+	if err := a.Plans.Unassign(ctx, in.Name, person(ctx)); err != nil {
 		return nil, a.planProblem(ctx, err)
 	}
 	a.record(ctx, "unassign plan", in.Name)
@@ -162,7 +171,7 @@ type labelsInput struct {
 
 // setLabels changes labels and values of a host.
 func (a *API) setLabels(ctx context.Context, in *labelsInput) (*struct{}, error) {
-	if err := a.Plans.SetLabels(ctx, in.Agent, in.Body); err != nil {
+	if err := a.Plans.SetLabels(ctx, in.Agent, in.Body, person(ctx)); err != nil {
 		return nil, a.planProblem(ctx, err)
 	}
 	words, err := json.Marshal(in.Body)
@@ -185,7 +194,7 @@ type labelValueInput struct{ Body client.ValueOfLabel }
 
 // setLabelValue changes one of them.
 func (a *API) setLabelValue(ctx context.Context, in *labelValueInput) (*struct{}, error) {
-	if err := a.Plans.SetLabelValue(ctx, in.Body); err != nil {
+	if err := a.Plans.SetLabelValue(ctx, in.Body, person(ctx)); err != nil {
 		return nil, a.planProblem(ctx, err)
 	}
 	a.record(ctx, "value of label", fmt.Sprintf("%s=%s: %s=%s", in.Body.Label, in.Body.Of, in.Body.Name, in.Body.Text))
@@ -217,7 +226,7 @@ type startInput struct{ Body client.NewRollout }
 
 // startRollout begins one.
 func (a *API) startRollout(ctx context.Context, in *startInput) (*rolloutOutput, error) {
-	r, err := a.Plans.Start(ctx, in.Body, visitor(ctx).Name)
+	r, err := a.Plans.Start(ctx, in.Body, person(ctx))
 	if err != nil {
 		return nil, a.planProblem(ctx, err)
 	}
@@ -232,7 +241,7 @@ type steerInput struct {
 
 // steerRollout pauses one, has it go on, or takes it back.
 func (a *API) steerRollout(ctx context.Context, in *steerInput) (*rolloutOutput, error) {
-	r, err := a.Plans.Steer(ctx, in.Rollout, in.Where, visitor(ctx).Name)
+	r, err := a.Plans.Steer(ctx, in.Rollout, in.Where, person(ctx))
 	if err != nil {
 		return nil, a.planProblem(ctx, err)
 	}

@@ -315,6 +315,7 @@ type Rollout struct {
 	State    string `gorm:"size:16;index"`
 	Wave     int    // that is under way, from 0
 	By       string `gorm:"size:128"`
+	Owner    string `gorm:"size:80;not null;default:''"` // who it is by, as nobody else is named
 	Why      string `gorm:"type:text"`
 	Approved string `gorm:"size:128"`  // by whom, "" for nobody
 	Note     string `gorm:"type:text"` // why it is as it is
@@ -432,6 +433,14 @@ var migrations = []*gormigrate.Migration{{
 	ID: "0017 plans, labels, assignments, roll-outs",
 	Migrate: func(tx *gorm.DB) error {
 		return tx.AutoMigrate(&Agent{}, &Invitation{}, &Revision{}, &PlanInForce{}, &HostLabel{}, &HostValue{}, &LabelValue{}, &Assignment{}, &Rollout{}, &RolloutHost{}, &Job{})
+	},
+}, {
+	ID: "0018 who has proposed a roll-out",
+	Migrate: func(tx *gorm.DB) error {
+		if err := tx.AutoMigrate(&Rollout{}); err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE rollouts SET owner = CONCAT('account ', `by`) WHERE owner = ''").Error
 	},
 }}
 

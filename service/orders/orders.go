@@ -16,8 +16,8 @@ import (
 	"oakbarrel/service/model"
 )
 
-// lifeTime is how long an order waits for its agent.
-const lifeTime = 10 * time.Minute
+// LifeTime is how long an order waits for its agent.
+const LifeTime = 10 * time.Minute
 
 // pollTime is how often the database is asked for orders that another service took.
 const pollTime = time.Second
@@ -79,9 +79,6 @@ func (d *Desk) GiveAll(tx *gorm.DB, what map[string]client.NewOrder, by string) 
 	}, nil
 }
 
-// LifeTime is how long an order waits for its agent.
-const LifeTime = lifeTime
-
 // valueOf returns an order as it is spoken of.
 func valueOf(o model.Order) client.Order {
 	order := client.Order{ID: o.ID, By: o.By, Created: o.Created, Done: o.Done}
@@ -125,7 +122,7 @@ func (d *Desk) Wait(ctx context.Context, agentID string, longest time.Duration) 
 	defer limit.Stop()
 	for {
 		var open []model.Order
-		err := d.db.WithContext(ctx).Where("agent_id = ? AND done IS NULL AND created > ?", agentID, time.Now().Add(-lifeTime)).Order("id").Find(&open).Error
+		err := d.db.WithContext(ctx).Where("agent_id = ? AND done IS NULL AND created > ?", agentID, time.Now().Add(-LifeTime)).Order("id").Find(&open).Error
 		if err != nil || len(open) > 0 {
 			return valuesOf(open), err
 		}
@@ -191,7 +188,7 @@ func (d *Desk) poll(ctx context.Context) {
 			continue
 		}
 		var agents []string
-		d.db.WithContext(ctx).Model(&model.Order{}).Where("done IS NULL AND created > ?", time.Now().Add(-lifeTime)).Distinct().Pluck("agent_id", &agents)
+		d.db.WithContext(ctx).Model(&model.Order{}).Where("done IS NULL AND created > ?", time.Now().Add(-LifeTime)).Distinct().Pluck("agent_id", &agents)
 		for _, id := range agents {
 			d.wake(id)
 		}

@@ -29,6 +29,7 @@ type world struct {
 	values      map[string]map[string]string
 	ofLabels    []fleet.LabelValue
 	assignments []fleet.Assignment
+	approve     map[string]bool // by assignment: it asks for approval
 	inForce     map[string]int
 	coming      map[string]int // the revisions of plans that are being rolled out
 }
@@ -78,7 +79,9 @@ func look(db *gorm.DB, agents *gorm.DB) (w world, err error) {
 	for _, v := range ofLabels {
 		w.ofLabels = append(w.ofLabels, fleet.LabelValue{Label: v.Label, Of: v.Of, Name: v.Name, Text: v.Text})
 	}
+	w.approve = map[string]bool{}
 	for _, a := range assignments {
+		w.approve[a.Name] = a.Approve
 		when, err := fleet.Parse(a.Condition)
 		if err != nil {
 			return w, fmt.Errorf("assignment %s: %w", a.Name, err)
@@ -346,6 +349,9 @@ func (w *world) drift(a model.Agent, h client.FleetHost, whole []byte, tie bool)
 		if a.Served.Why != "" {
 			why = ": " + a.Served.Why
 		}
+		if h.Plan == "" && why == "" && !w.isFree(a, h.Assignment) {
+			why = ": assignment " + w.asks(a) + " asks that it is approved; roll it out"
+		}
 		if h.Plan == "" {
 			return "it has no plan yet" + why
 		}
@@ -362,7 +368,7 @@ func (w *world) drift(a model.Agent, h client.FleetHost, whole []byte, tie bool)
 }
 
 // SetLabels changes labels and values of a host.
-func (s *Shelf) SetLabels(ctx context.Context, agentID string, set client.SetLabels) error {
+func (s *Shelf) SetLabels(ctx context.Context, agentID string, set client.SetLabels, who Person) error {
 	for name, value := range set.Labels {
 		if value == "" {
 			value = "x" // it is taken away
@@ -381,6 +387,9 @@ func (s *Shelf) SetLabels(ctx context.Context, agentID string, set client.SetLab
 		if err := tx.Select("id").Take(&agent, "id = ?", agentID).Error; errors.Is(err, gorm.ErrRecordNotFound) {
 			return &Refusal{What: "no agent with this id was heard", Mend: "oakbarrel hosts lists them", Unknown: true}
 		} else if err != nil {
+			return err
+		}
+		if err := mayChangeHost(tx, who, agentID); err != nil {
 			return err
 		}
 		for name, value := range set.Labels {
@@ -419,7 +428,7 @@ func (s *Shelf) LabelValues(ctx context.Context) ([]client.ValueOfLabel, error) 
 }
 
 // SetLabelValue changes a value of all hosts with a label.
-func (s *Shelf) SetLabelValue(ctx context.Context, v client.ValueOfLabel) error {
+func (s *Shelf) SetLabelValue(ctx context.Context, v client.ValueOfLabel, who Person) error {
 	if wrong := plan.WrongLabel(v.Label, v.Of); wrong != "" {
 		return refuse("write LABEL=VALUE, such as site=north", "%s", wrong)
 	}
@@ -427,7 +436,12 @@ func (s *Shelf) SetLabelValue(ctx context.Context, v client.ValueOfLabel) error 
 		return refuse("write NAME=TEXT, such as port=514", "the value %s cannot be this: %s", strconv.Quote(v.Name), wrong)
 	}
 	row := model.LabelValue(v)
-	return keep(s.DB.WithContext(ctx), &row, v.Text == "")
+	return model.Transact(s.DB.WithContext(ctx), func(tx *gorm.DB) error {
+		if err := mayChangeLabel(tx, who, v); err != nil {
+			return err
+		}
+		return keep(tx, &row, v.Text == "")
+	})
 }
 
 // Assignments lists them.
@@ -449,25 +463,40 @@ func (s *Shelf) Assignments(ctx context.Context) ([]client.PlanAssignment, error
 }
 
 // Assign makes or changes an assignment.
-func (s *Shelf) Assign(ctx context.Context, a client.PlanAssignment, by string) error {
+func (s *Shelf) Assign(ctx context.Context, a client.PlanAssignment, who Person) error {
 	if _, err := fleet.Parse(a.When); err != nil {
 		wrong := err.(*fleet.Error)
 		return refuse(wrong.Mend, "when, column %d: %s", len([]rune(a.When[:wrong.Offset]))+1, wrong.What)
 	}
-	db := s.DB.WithContext(ctx)
-	if _, err := find(db, a.Plan, 0); err != nil {
-		return err
-	}
-	return keep(db, &model.Assignment{Name: a.Name, Plan: a.Plan, Condition: a.When, Approve: a.Approve, By: by, Changed: time.Now()}, false)
+	return model.Transact(s.DB.WithContext(ctx), func(tx *gorm.DB) error {
+		if err := lockPlans(tx); err != nil {
+			return err
+		}
+		if _, err := find(tx, a.Plan, 0); err != nil {
+			return err
+		}
+		if err := mayChangeAssignment(tx, who, a.Name); err != nil {
+			return err
+		}
+		return keep(tx, &model.Assignment{Name: a.Name, Plan: a.Plan, Condition: a.When, Approve: a.Approve, By: who.Name, Changed: time.Now()}, false)
+	})
 }
 
 // Unassign takes an assignment away.
-func (s *Shelf) Unassign(ctx context.Context, name string) error {
-	done := s.DB.WithContext(ctx).Where("name = ?", name).Delete(&model.Assignment{})
-	if done.Error == nil && done.RowsAffected == 0 {
-		return &Refusal{What: "there is no assignment " + strconv.Quote(name), Mend: "oakbarrel assign lists those that there are", Unknown: true}
-	}
-	return done.Error
+func (s *Shelf) Unassign(ctx context.Context, name string, who Person) error {
+	return model.Transact(s.DB.WithContext(ctx), func(tx *gorm.DB) error {
+		if err := lockPlans(tx); err != nil {
+			return err
+		}
+		if err := mayChangeAssignment(tx, who, name); err != nil {
+			return err
+		}
+		done := tx.Where("name = ?", name).Delete(&model.Assignment{})
+		if done.Error == nil && done.RowsAffected == 0 {
+			return &Refusal{What: "there is no assignment " + strconv.Quote(name), Mend: "oakbarrel assign lists those that there are", Unknown: true}
+		}
+		return done.Error
+	})
 }
 
 // HostPlans are two revisions of a plan for a host.

@@ -66,10 +66,11 @@ func (s *Shelf) wholeOf(db *gorm.DB, name string, number int) ([]byte, error) {
 }
 
 // Refusal says why something is not done, and how to mend it. Conflict tells that
-// somebody else was first; Unknown that there is no such thing.
+// somebody else was first; Unknown that there is no such thing; Forbidden that it takes
+// somebody with more rights.
 type Refusal struct {
-	What, Mend        string
-	Conflict, Unknown bool
+	What, Mend                   string
+	Conflict, Unknown, Forbidden bool
 }
 
 func (r *Refusal) Error() string { return r.What + "; " + r.Mend }

@@ -34,16 +34,17 @@ const (
 	silent    = "silent"
 	goingBack = "going back"
 	back      = "back"
+	away      = "away" // it was to go back, and was not heard
 )
 
 // Start begins a roll-out to the hosts that are assigned to a plan and do not have its
 // revision. Where an assignment asks for it, it waits for another person.
-func (s *Shelf) Start(ctx context.Context, n client.NewRollout, by string) (client.Rollout, error) {
+func (s *Shelf) Start(ctx context.Context, n client.NewRollout, who Person) (client.Rollout, error) {
 	waves, err := fleet.ParseWaves(cmp.Or(n.Waves, usualWaves))
 	if err != nil {
 		return client.Rollout{}, refuse("write --waves '"+usualWaves+"'", "%v", err)
 	}
-	row := model.Rollout{Plan: n.Plan, Waves: cmp.Or(n.Waves, usualWaves), Seconds: cmp.Or(n.Seconds, usualSeconds), Failures: cmp.Or(n.Failures, 1), State: string(client.RolloutRunning), By: by, Why: n.Why, Created: time.Now(), Changed: time.Now()}
+	row := model.Rollout{Plan: n.Plan, Waves: cmp.Or(n.Waves, usualWaves), Seconds: cmp.Or(n.Seconds, usualSeconds), Failures: cmp.Or(n.Failures, 1), State: string(client.RolloutRunning), By: who.Name, Owner: who.Owner, Why: n.Why, Created: time.Now(), Changed: time.Now()}
 	err = model.Transact(s.DB.WithContext(ctx), func(tx *gorm.DB) error {
 		row.ID = 0
 		if err := lockPlans(tx); err != nil {
@@ -65,15 +66,20 @@ func (s *Shelf) Start(ctx context.Context, n client.NewRollout, by string) (clie
 		if err := s.mayStart(tx, &w, r); err != nil {
 			return err
 		}
-		if needs, err := needsApproval(tx, n.Plan); err != nil {
+		hosts, err := s.hostsOf(tx, &w, r, row, waves)
+		if err != nil {
 			return err
-		} else if needs {
+		}
+		if w.needsApproval(n.Plan, hosts) {
 			row.State, row.Note = string(client.RolloutProposed), "it waits for another person to approve it"
 		}
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}
-		return s.addHosts(tx, &w, r, row, waves)
+		for i := range hosts {
+			hosts[i].RolloutID = row.ID
+		}
+		return tx.CreateInBatches(&hosts, 500).Error
 	})
 	if err != nil {
 		return client.Rollout{}, err
@@ -116,27 +122,20 @@ func coming(db *gorm.DB) (map[string]int, error) {
 	return all, err
 }
 
-func needsApproval(tx *gorm.DB, name string) (bool, error) {
-	var asks int64
-	err := tx.Model(&model.Assignment{}).Where("plan = ? AND approve", name).Count(&asks).Error
-	return asks > 0, err
-}
-
-// addHosts notes the hosts of a roll-out, and in which wave each comes.
-func (s *Shelf) addHosts(tx *gorm.DB, w *world, r model.Revision, row model.Rollout, waves []fleet.Wave) error {
+// hostsOf returns the hosts of a roll-out, and in which wave each comes.
+func (s *Shelf) hostsOf(tx *gorm.DB, w *world, r model.Revision, row model.Rollout, waves []fleet.Wave) (hosts []model.RolloutHost, err error) {
 	whole, err := s.whole(tx, r)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	var hosts []model.RolloutHost
 	for _, a := range w.agents {
 		if !a.Served.Takes || !w.gets(a, row.Plan) || w.has(whole, row, a) {
 			continue
 		}
-		hosts = append(hosts, model.RolloutHost{RolloutID: row.ID, AgentID: a.ID, Host: a.Host, State: waiting, BeforePlan: a.Served.Plan, BeforeRevision: a.Served.Revision, Changed: time.Now()})
+		hosts = append(hosts, model.RolloutHost{AgentID: a.ID, Host: a.Host, State: waiting, BeforePlan: a.Served.Plan, BeforeRevision: a.Served.Revision, Changed: time.Now()})
 	}
 	if len(hosts) == 0 {
-		return refuse("nothing is to be rolled out", "all hosts of plan %s that take plans (plan: served) have revision %d", row.Plan, row.Revision)
+		return nil, refuse("nothing is to be rolled out", "all hosts of plan %s that take plans (plan: served) have revision %d", row.Plan, row.Revision)
 	}
 	// The first wave shows what comes: hosts that were heard last go first.
 	heard := map[string]time.Time{}
@@ -151,7 +150,7 @@ func (s *Shelf) addHosts(tx *gorm.DB, w *world, r model.Revision, row model.Roll
 			at++
 		}
 	}
-	return tx.CreateInBatches(&hosts, 500).Error
+	return hosts, nil
 }
 
 // has tells whether a host has the very text that a roll-out brings.
@@ -210,7 +209,7 @@ func (s *Shelf) valueOf(ctx context.Context, row model.Rollout) (client.Rollout,
 }
 
 // Steer pauses a roll-out, has it go on, or takes it back.
-func (s *Shelf) Steer(ctx context.Context, id uint64, where, by string) (client.Rollout, error) {
+func (s *Shelf) Steer(ctx context.Context, id uint64, where string, who Person) (client.Rollout, error) {
 	err := model.Transact(s.DB.WithContext(ctx), func(tx *gorm.DB) error {
 		var row model.Rollout
 		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&row, id).Error
@@ -220,7 +219,12 @@ func (s *Shelf) Steer(ctx context.Context, id uint64, where, by string) (client.
 		if err != nil {
 			return err
 		}
-		if err := steer(&row, where, by); err != nil {
+		if where == "take-back" {
+			if err := isLast(tx, &row); err != nil {
+				return err
+			}
+		}
+		if err := steer(&row, where, who); err != nil {
 			return err
 		}
 		row.Changed = time.Now()
@@ -232,22 +236,37 @@ func (s *Shelf) Steer(ctx context.Context, id uint64, where, by string) (client.
 	return s.Rollout(ctx, id)
 }
 
-func steer(row *model.Rollout, where, by string) error {
+// isLast refuses to take a roll-out back that others of its plan came after: its hosts
+// would go to a revision that was left long ago.
+func isLast(tx *gorm.DB, row *model.Rollout) error {
+	var later model.Rollout
+	err := tx.Where("plan = ? AND id > ? AND state <> ?", row.Plan, row.ID, client.RolloutTakenBack).Order("id DESC").Take(&later).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return &Refusal{What: fmt.Sprintf("roll-out %d of plan %s came after roll-out %d", later.ID, row.Plan, row.ID), Mend: fmt.Sprintf("take that one back first: oakbarrel rollout take-back %d", later.ID), Conflict: true}
+}
+
+func steer(row *model.Rollout, where string, who Person) error {
 	state := client.RolloutState(row.State)
 	conflict := &Refusal{What: fmt.Sprintf("roll-out %d is %s", row.ID, row.State), Mend: "look at it: oakbarrel rollout watch", Conflict: true}
 	switch {
 	case where == "take-back" && state == client.RolloutTakenBack, where == "take-back" && state == client.RolloutGoingBack:
 		return conflict
 	case where == "take-back":
-		row.State, row.Note = string(client.RolloutGoingBack), "taken back by "+by
+		row.State, row.Note = string(client.RolloutGoingBack), "taken back by "+who.Name
 	case where == "pause" && state == client.RolloutRunning:
-		row.State, row.Note = string(client.RolloutPaused), "paused by "+by
+		row.State, row.Note = string(client.RolloutPaused), "paused by "+who.Name
 	case where == "go-on" && state == client.RolloutPaused:
 		row.State, row.Note = string(client.RolloutRunning), ""
-	case where == "go-on" && state == client.RolloutProposed && row.By == by:
-		return refuse("another operator, or an admin, has it go on: oakbarrel rollout go-on", "%s has proposed roll-out %d, and cannot approve it", by, row.ID)
 	case where == "go-on" && state == client.RolloutProposed:
-		row.State, row.Note, row.Approved = string(client.RolloutRunning), "", by
+		if err := mayApprove(row, who); err != nil {
+			return err
+		}
+		row.State, row.Note, row.Approved = string(client.RolloutRunning), "", who.Name
 	default:
 		return conflict
 	}
@@ -300,7 +319,7 @@ func (r *Roller) Step(ctx context.Context) error {
 	for _, id := range ids {
 		err = errors.Join(err, r.move(ctx, id))
 	}
-	return errors.Join(err, r.firstPlans(ctx))
+	return errors.Join(err, r.settle(ctx))
 }
 
 // holds tells whether this service is the one that moves roll-outs on.
@@ -421,7 +440,7 @@ func (s *step) read() error {
 	s.said, s.done = map[string]model.Agent{}, map[uint64]model.Order{}
 	var agents, waitsFor = []string{}, []uint64{}
 	for _, h := range s.hosts {
-		if h.State == ordered || h.State == judged || h.State == goingBack || h.State == silent {
+		if h.State != waiting && h.State != failed && h.State != back {
 			agents, waitsFor = append(agents, h.AgentID), append(waitsFor, h.OrderID)
 		}
 	}
@@ -473,16 +492,20 @@ func (s *step) hearOne(h *model.RolloutHost) {
 		h.State = back
 	case h.State == goingBack && same && (said.State == string(client.Kept) || said.State == string(client.NoPlan)):
 		h.State = back
+	case h.State == goingBack && same && said.State == string(client.TakenBack):
+		h.State, h.Why = failed, "it cannot go back: "+said.Why
 	case h.State == goingBack:
 	case done && why != "":
 		h.State, h.Why = failed, why
-	case same && said.State == string(client.Judged):
+	case same && said.State == string(client.Judged) && h.State == judged && time.Since(h.Changed) > patience+time.Duration(s.row.Seconds)*time.Second:
+		h.State, h.Why = silent, "it took the plan, and has said nothing since"
+	case same && said.State == string(client.Judged) && h.State != silent:
 		h.State = judged
 	case same && said.State == string(client.Kept), done && !same && said.Plan == s.row.Plan && said.Revision == s.row.Revision && said.State == string(client.Kept):
 		h.State, h.Why = kept, ""
 	case same && said.State == string(client.TakenBack):
 		h.State, h.Why = failed, said.Why
-	case h.State == ordered && !done && time.Since(h.Changed) > patience:
+	case h.State == ordered && time.Since(h.Changed) > patience:
 		h.State, h.Why = silent, "it says nothing; it gets the plan once it is heard, for as long as the roll-out goes on"
 	}
 }
@@ -527,8 +550,9 @@ func (s *step) goOn() {
 	}
 	for i := range s.hosts {
 		h := &s.hosts[i]
-		if h.Wave <= s.row.Wave && h.State == waiting {
-			h.State = ordered
+		isLate := h.State == silent && time.Since(h.Changed) > orders.LifeTime // its order is gone
+		if h.Wave <= s.row.Wave && h.State == waiting || isLate {
+			h.State, h.Changed = ordered, time.Now()
 			s.orders[h.AgentID] = client.NewOrder{Kind: client.TakePlan, Plan: s.row.Plan, Revision: s.row.Revision, Seconds: s.row.Seconds}
 		}
 	}
@@ -548,42 +572,53 @@ func (s *step) goBack() {
 	open := false
 	for i := range s.hosts {
 		h := &s.hosts[i]
-		again := h.State == goingBack && time.Since(h.Changed) > orders.LifeTime // nobody has asked for the order
-		if h.State == ordered || h.State == judged || h.State == kept || h.State == silent || again {
+		if said := s.said[h.AgentID].Served; h.State == kept && (said.Plan != s.row.Plan || said.Revision != s.row.Revision) {
+			h.State, h.Why = back, "it has another plan by now"
+			continue
+		}
+		switch {
+		case h.State == ordered || h.State == judged || h.State == kept || h.State == silent:
 			h.State, h.Why = goingBack, ""
-			if again {
-				h.Changed = time.Now()
-			}
 			s.orders[h.AgentID] = client.NewOrder{Kind: client.TakePlan, Plan: h.BeforePlan, Revision: h.BeforeRevision}
+		case h.State == goingBack && time.Since(h.Changed) > orders.LifeTime: // nobody has asked for the order
+			h.State, h.Why = away, "it says nothing; it goes back once it is heard"
 		}
 		open = open || h.State == goingBack
 	}
-	if !open {
-		s.row.State = string(client.RolloutTakenBack)
+	if open {
+		return
+	}
+	s.row.State = string(client.RolloutTakenBack)
+	if n := count(s.hosts, away); n > 0 {
+		s.row.Note += fmt.Sprintf("; %d hosts were not heard, and go back once they are", n)
 	}
 }
 
-// firstPlans gives a host that takes plans, and has none yet, the one that is in force
-// for its assignment.
-func (r *Roller) firstPlans(ctx context.Context) error {
+// settle gives a host that takes plans, and has none yet or one that was taken back while
+// it was away, the one that is in force for its assignment.
+func (r *Roller) settle(ctx context.Context) error {
 	db := r.Shelf.DB.WithContext(ctx)
-	var none []string
-	err := db.Model(&model.Agent{}).Where("served_takes AND served_plan = '' AND last_heard > ?", time.Now().Add(-silentTime)).
+	ended := []client.RolloutState{client.RolloutDone, client.RolloutTakenBack}
+	var unsettled []string
+	err := db.Model(&model.Agent{}).Where("served_takes AND last_heard > ?", time.Now().Add(-silentTime)).
+		Where("(served_plan = '' OR EXISTS (SELECT 1 FROM rollout_hosts JOIN rollouts ON rollouts.id = rollout_id WHERE rollout_hosts.agent_id = agents.id AND rollout_hosts.state = ? AND plan = served_plan AND revision = served_revision))", away).
 		Where("NOT EXISTS (SELECT 1 FROM orders WHERE orders.agent_id = agents.id AND kind = ? AND created > ?)", string(client.TakePlan), time.Now().Add(-orders.LifeTime)).
-		Where("NOT EXISTS (SELECT 1 FROM rollout_hosts JOIN rollouts ON rollouts.id = rollout_id WHERE rollout_hosts.agent_id = agents.id AND rollouts.state NOT IN ?)", []client.RolloutState{client.RolloutDone, client.RolloutTakenBack}).
-		Limit(500).Pluck("id", &none).Error
-	if err != nil || len(none) == 0 {
+		Where("NOT EXISTS (SELECT 1 FROM rollout_hosts JOIN rollouts ON rollouts.id = rollout_id WHERE rollout_hosts.agent_id = agents.id AND rollouts.state NOT IN ?)", ended).
+		Limit(500).Pluck("id", &unsettled).Error
+	if err != nil || len(unsettled) == 0 {
 		return err
 	}
-	w, err := look(db, db.Model(&model.Agent{}).Where("id IN ?", none))
+	w, err := look(db, db.Model(&model.Agent{}).Where("id IN ?", unsettled))
 	if err != nil {
 		return err
 	}
 	give := map[string]client.NewOrder{}
 	for _, a := range w.agents {
-		if d := w.decide(a); d.By != nil && w.inForce[d.By.Plan] > 0 {
-			give[a.ID] = client.NewOrder{Kind: client.TakePlan, Plan: d.By.Plan, Revision: w.inForce[d.By.Plan], Seconds: usualSeconds}
+		d := w.decide(a)
+		if d.By == nil || w.inForce[d.By.Plan] == 0 || !w.isFree(a, d.By.Name) || a.Served.Plan == d.By.Plan && a.Served.Revision == w.inForce[d.By.Plan] {
+			continue
 		}
+		give[a.ID] = client.NewOrder{Kind: client.TakePlan, Plan: d.By.Plan, Revision: w.inForce[d.By.Plan], Seconds: usualSeconds}
 	}
 	_, wake, err := r.Orders.GiveAll(db, give, "the assignment")
 	if err == nil {
