@@ -113,7 +113,7 @@ func (c *copies) setBack(h *host) {
 	}
 	h.within(30*time.Second, "all is delivered", func() bool {
 		o := h.status().Outlets[0]
-		c.letIn(h, o.Trouble)
+		c.letIn(o.Trouble)
 		return o.Held == 0
 	})
 	c.did["set back"]++
@@ -168,15 +168,18 @@ func (c *copies) upload() {
 	fmt.Fprintf(conn, "POST /api/v1/feeds/%s/slow?cask=gateway HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Length: %d\r\n\r\nxx", c.hosts[0].status().AgentID, strings.TrimSpace(string(token)), 32<<20)
 }
 
+const replace = "oakbarrel hosts replace "
+
 // letIn does what a host's trouble says that an admin is to do.
-func (c *copies) letIn(h *host, trouble string) {
+func (c *copies) letIn(trouble string) {
 	switch {
 	case strings.Contains(trouble, "hosts adopt"):
 		c.adoptAll()
-	case strings.Contains(trouble, "hosts replace"):
+	case strings.Contains(trouble, replace):
 		c.did["replaced"]++
-		if err := c.admin().Replace(context.Background(), h.status().AgentID, client.Replace{Minutes: 5}); err != nil {
-			c.t.Fatal(err)
+		_, of, _ := strings.Cut(trouble, replace) // the agent has become another since, or will
+		if err := c.admin().Replace(context.Background(), of[:32], client.Replace{Minutes: 5}); err != nil {
+			c.t.Fatalf("%v: %s", err, trouble)
 		}
 	}
 }
@@ -225,7 +228,7 @@ func (c *copies) settle() {
 	for _, h := range c.hosts {
 		h.within(90*time.Second, "all is delivered", func() bool {
 			o := h.status().Outlets[0]
-			c.letIn(h, o.Trouble)
+			c.letIn(o.Trouble)
 			return o.Held == 0 && o.Trouble == ""
 		})
 	}

@@ -77,11 +77,21 @@ func admitToken(tx *gorm.DB, agentID string, proof []byte) error {
 }
 
 // Replace lets an agent come with another token until a time; the one that it has
-// goes then. The error is [ErrNoIdentity] where there is no such agent.
+// goes then. One that waits to be let in waits anew with what it brings next. The error
+// is [ErrNoIdentity] where there is no such agent.
 func Replace(db *gorm.DB, agentID string, until time.Time) error {
-	done := db.Model(&model.Identity{}).Where("agent_id = ?", agentID).Update("replace", until)
-	if done.Error == nil && done.RowsAffected == 0 {
-		return ErrNoIdentity
-	}
-	return done.Error
+	return model.Transact(db, func(tx *gorm.DB) error {
+		known, err := isKnown(tx, agentID)
+		if err != nil {
+			return err
+		}
+		if known {
+			return tx.Model(&model.Identity{}).Where("agent_id = ?", agentID).Update("replace", until).Error
+		}
+		waited := tx.Where("agent_id = ?", agentID).Delete(&model.Joining{})
+		if waited.Error == nil && waited.RowsAffected == 0 {
+			return ErrNoIdentity
+		}
+		return waited.Error
+	})
 }

@@ -66,7 +66,7 @@ func isLetIn(tx *gorm.DB, t model.Token, agentID, host string) (bool, error) {
 	err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&j, "agent_id = ?", agentID).Error
 	switch {
 	case err == nil && j.TokenID != t.ID:
-		return false, ErrKnown
+		return false, waitAnew(tx, j, t.ID)
 	case err == nil && j.Approved != nil:
 		return true, nil
 	case err != nil && !errors.Is(err, gorm.ErrRecordNotFound):
@@ -87,17 +87,41 @@ func isLetIn(tx *gorm.DB, t model.Token, agentID, host string) (bool, error) {
 	if known {
 		return false, nil
 	}
-	var identities, waiting int64
-	if err := tx.Model(&model.Identity{}).Where("agent_id = ?", agentID).Count(&identities).Error; err != nil {
+	if has, err := isKnown(tx, agentID); err != nil {
 		return false, err
-	}
-	if identities > 0 {
+	} else if has {
 		return false, ErrKnown
 	}
+	var waiting int64
 	if err := tx.Model(&model.Joining{}).Where("token_id = ? AND approved IS NULL", t.ID).Count(&waiting).Error; err != nil || waiting >= mostWaiting {
 		return false, err
 	}
 	return false, tx.Create(&model.Joining{AgentID: agentID, TokenID: t.ID, Host: host, Since: now}).Error
+}
+
+// waitAnew has an agent wait that came with another token before, which was taken away
+// since. It has to be let in once more: who brings this one may be somebody else.
+func waitAnew(tx *gorm.DB, j model.Joining, token uint64) error {
+	var there int64
+	if err := tx.Model(&model.Token{}).Where("id = ?", j.TokenID).Count(&there).Error; err != nil {
+		return err
+	}
+	known, err := isKnown(tx, j.AgentID)
+	if err != nil {
+		return err
+	}
+	if there > 0 || known {
+		return ErrKnown
+	}
+	j.TokenID, j.Approved, j.Since = token, nil, time.Now()
+	return tx.Save(&j).Error
+}
+
+// isKnown tells whether an agent has come with a token of its own.
+func isKnown(tx *gorm.DB, agentID string) (bool, error) {
+	var identities int64
+	err := tx.Model(&model.Identity{}).Where("agent_id = ?", agentID).Count(&identities).Error
+	return identities > 0, err
 }
 
 // Adopt lets an agent in that waits. The error is [ErrNotWaiting] where none does.

@@ -149,6 +149,66 @@ func TestAKnownAgentNeedsProof(t *testing.T) {
 	}
 }
 
+// A copy that was let in, and comes with another token as the one that it brought is gone
+// by then, is told nothing that leads nowhere: it waits anew, and is let in once more.
+func TestACopyWhoseTokenIsGoneWaitsAnew(t *testing.T) {
+	f, ctx := newFixture(t), context.Background()
+	admin, clone := f.session("admin"), f.agent(9)
+	bound := func(n int) *client.Client {
+		c := f.writer(f.agent(n))
+		if _, err := c.Confirmed(ctx, f.agent(n), "centre", f.cask, ""); err != nil {
+			t.Fatal(err)
+		}
+		return c
+	}
+	first, second, third := bound(1), bound(2), bound(3)
+	join := func(c *client.Client) error {
+		_, err := c.Join(ctx, clone, client.Join{Host: "tide-gw"})
+		return err
+	}
+	adopt := func() {
+		t.Helper()
+		if err := admin.Adopt(ctx, clone); err != nil {
+			t.Fatal(err)
+		}
+	}
+	waits := func(err error) bool { return err != nil && strings.Contains(err.Error(), "waits to be let in") }
+	if err := join(first); !waits(err) {
+		t.Fatal(err)
+	}
+	adopt()
+	if err := join(second); !refusedWith(err, 403) || waits(err) {
+		t.Errorf("another token while the first is there: %v", err)
+	}
+	if _, err := admin.Revoke(ctx, f.agent(1)); err != nil {
+		t.Fatal(err)
+	}
+	if err := join(second); !waits(err) { // for a person: who brings it may be somebody else
+		t.Errorf("another token once the first is gone: %v", err)
+	}
+	if err := join(second); !waits(err) {
+		t.Errorf("it is let in by nobody: %v", err)
+	}
+	if err := join(third); !refusedWith(err, 403) || !strings.Contains(err.Error(), "hosts replace "+clone) {
+		t.Errorf("a third token: %v", err)
+	}
+	if err := admin.Replace(ctx, clone, client.Replace{Minutes: 5}); err != nil { // as it was told
+		t.Error(err)
+	}
+	if err := join(third); !waits(err) {
+		t.Errorf("after that: %v", err)
+	}
+	adopt()
+	if err := join(third); err != nil {
+		t.Error(err)
+	}
+	for range 2 { // twice in one moment
+		if err := admin.Replace(ctx, clone, client.Replace{Minutes: 5}); err != nil {
+			t.Error(err)
+		}
+	}
+}
+
 // An invitation for several serves as many, each with a token of its own.
 func TestAnInvitationForSeveral(t *testing.T) {
 	f, ctx := newFixture(t), context.Background()
