@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"strconv"
 	"time"
 )
 
@@ -94,11 +95,13 @@ type FleetHost struct {
 	Host      string            `json:"host"`
 	Version   string            `json:"version"`
 	LastHeard time.Time         `json:"last_heard"`
-	Labels    map[string]string `json:"labels"` // those that the host gives itself are named own/NAME
-	Values    map[string]string `json:"values"` // of its own
-	Places    map[string]string `json:"places"` // what @{NAME} stands for, of its values and labels
-	Served    bool              `json:"served"` // it takes plans of the service
-	Plan      string            `json:"plan"`   // that it has in force, "" for none
+	Held      int64             `json:"held"`
+	Summary   Summary           `json:"summary"` // of what it said last; that it is silent is told too
+	Labels    map[string]string `json:"labels"`  // those that the host gives itself are named own/NAME
+	Values    map[string]string `json:"values"`  // of its own
+	Places    map[string]string `json:"places"`  // what @{NAME} stands for, of its values and labels
+	Served    bool              `json:"served"`  // it takes plans of the service
+	Plan      string            `json:"plan"`    // that it has in force, "" for none
 	Revision  int               `json:"revision"`
 	State     ServedState       `json:"state"`
 
@@ -107,6 +110,14 @@ type FleetHost struct {
 	Assignment string `json:"assignment"` // which decides
 	Why        string `json:"why"`        // it does
 	Drift      string `json:"drift"`      // how the host is other than assigned, "" where it is not
+}
+
+// Overview is what there is to see of many hosts.
+type Overview struct {
+	All   int         `json:"all"`
+	Found int         `json:"found"` // of those, that are looked for
+	Need  int         `json:"need"`  // of those, that need a person
+	Hosts []FleetHost `json:"hosts"` // of those that are found, those that need a person first
 }
 
 // SetLabels changes labels and values of a host.
@@ -271,6 +282,13 @@ func (c *Client) Unassign(ctx context.Context, name string) error {
 func (c *Client) Fleet(ctx context.Context) (all []FleetHost, err error) {
 	err = c.json(ctx, "GET", "/api/v1/fleet", nil, nil, nil, &all)
 	return all, err
+}
+
+// Overview lists at most so many hosts as limit says, up to 1,000, in which all words of
+// a search are found, those that need a person first.
+func (c *Client) Overview(ctx context.Context, search string, limit int) (o Overview, err error) {
+	err = c.json(ctx, "GET", "/api/v1/overview", url.Values{"search": {search}, "limit": {strconv.Itoa(limit)}}, nil, nil, &o)
+	return o, err
 }
 
 // SetLabels changes labels and values of a host.

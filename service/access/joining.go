@@ -62,6 +62,9 @@ func Join(db *gorm.DB, brought uint64, agentID, host string) (token string, cask
 // isLetIn tells whether an agent may come in with the token of another one, and
 // keeps that it waits where it may not.
 func isLetIn(tx *gorm.DB, t model.Token, agentID, host string) (bool, error) {
+	if replaced, err := mayReplace(tx, t, agentID, host); err != nil || replaced {
+		return replaced, err
+	}
 	var j model.Joining
 	err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&j, "agent_id = ?", agentID).Error
 	switch {
@@ -97,6 +100,17 @@ func isLetIn(tx *gorm.DB, t model.Token, agentID, host string) (bool, error) {
 		return false, err
 	}
 	return false, tx.Create(&model.Joining{AgentID: agentID, TokenID: t.ID, Host: host, Since: now}).Error
+}
+
+// mayReplace lets an agent in that an admin lets come with another token, as its folder
+// was set back to one from before it had its own.
+func mayReplace(tx *gorm.DB, t model.Token, agentID, host string) (bool, error) {
+	now := time.Now()
+	used := tx.Model(&model.Identity{}).Where("agent_id = ? AND `replace` > ?", agentID, now).Update("replace", nil)
+	if used.Error != nil || used.RowsAffected == 0 {
+		return false, used.Error
+	}
+	return true, tx.Save(&model.Joining{AgentID: agentID, TokenID: t.ID, Host: host, Since: now, Approved: &now}).Error
 }
 
 // waitAnew has an agent wait that came with another token before, which was taken away

@@ -41,7 +41,11 @@ func (a *API) takeStatus(ctx context.Context, in *statusInput) (*statusOutput, e
 		return nil, a.unavailable(ctx, err)
 	}
 	served, labels, values := servedOf(said.Plan)
-	row := model.Agent{ID: in.Agent, Served: served, OwnLabels: labels, OwnValues: values, Host: in.Body.Host, PlanHash: in.Body.PlanHash, Held: in.Body.Held, LastHeard: time.Now(), Status: status, Tallies: tallies}
+	summary, err := json.Marshal(said.Summary(troubleOf(tallies), time.Now()))
+	if err != nil {
+		return nil, err
+	}
+	row := model.Agent{ID: in.Agent, Summary: string(summary), Served: served, OwnLabels: labels, OwnValues: values, Host: in.Body.Host, PlanHash: in.Body.PlanHash, Held: in.Body.Held, LastHeard: time.Now(), Status: status, Tallies: tallies}
 	if err := a.DB.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&row).Error; err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
@@ -102,7 +106,7 @@ func (a *API) visibleAgents(ctx context.Context) *gorm.DB {
 // hosts lists the agents that were heard.
 func (a *API) hosts(ctx context.Context, _ *struct{}) (*hostsOutput, error) {
 	var rows []model.Agent
-	if err := a.visibleAgents(ctx).Omit("status", "tallies").Order("host, id").Find(&rows).Error; err != nil {
+	if err := a.visibleAgents(ctx).Omit("status", "tallies", "summary").Order("host, id").Find(&rows).Error; err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
 	out := &hostsOutput{Body: []client.Host{}}

@@ -132,6 +132,7 @@ func (a *API) register(api huma.API) {
 	handle(api, "GET /assignments", "Which hosts get which plan", a.need(access.Operate), a.assignments)
 	handle(api, "PUT /assignments", "Make or change an assignment", a.need(access.Operate), a.assign)
 	handle(api, "DELETE /assignments/{name}", "Take an assignment away", a.need(access.Operate), a.unassign)
+	handle(api, "GET /overview", "The hosts, those that need a person first", a.seated(a.need(access.Read)), a.overview)
 	handle(api, "GET /fleet", "The hosts as their plans are concerned", a.need(access.Read), a.fleet)
 	handle(api, "PUT /agents/{agent}/labels", "Change labels and values of a host", a.need(access.Operate), a.setLabels)
 	handle(api, "GET /label-values", "The values of all hosts with a label", a.need(access.Operate), a.labelValues)

@@ -164,6 +164,19 @@ func (a *API) fleet(ctx context.Context, _ *struct{}) (*fleetOutput, error) {
 	return &fleetOutput{all}, a.planProblem(ctx, err)
 }
 
+type overviewInput struct {
+	Search string `query:"search" maxLength:"256" doc:"words that all stand in a host's name, labels, plan, version, drift or troubles"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+}
+
+type overviewOutput struct{ Body client.Overview }
+
+// overview lists hosts, those that need a person first.
+func (a *API) overview(ctx context.Context, in *overviewInput) (*overviewOutput, error) {
+	o, err := a.Plans.Overview(ctx, a.visibleAgents(ctx), in.Search, in.Limit)
+	return &overviewOutput{o}, a.planProblem(ctx, err)
+}
+
 type labelsInput struct {
 	AgentPath
 	Body client.SetLabels

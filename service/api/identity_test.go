@@ -202,10 +202,23 @@ func TestACopyWhoseTokenIsGoneWaitsAnew(t *testing.T) {
 	if err := join(third); err != nil {
 		t.Error(err)
 	}
+	// Its folder is set back to one from before it had its own token.
+	if err := join(second); !refusedWith(err, 403) || !strings.Contains(err.Error(), "hosts replace "+clone) {
+		t.Errorf("another token than it has: %v", err)
+	}
 	for range 2 { // twice in one moment
 		if err := admin.Replace(ctx, clone, client.Replace{Minutes: 5}); err != nil {
 			t.Error(err)
 		}
+	}
+	if err := join(second); err != nil {
+		t.Error(err)
+	}
+	if err := join(second); err != nil { // the answer was lost
+		t.Error(err)
+	}
+	if err := join(third); !refusedWith(err, 403) || waits(err) {
+		t.Errorf("once more with another: %v", err)
 	}
 }
 

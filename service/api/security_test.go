@@ -83,6 +83,7 @@ var may = map[string][]string{
 	"PUT /assignments":                      operators,
 	"DELETE /assignments/{name}":            operators,
 	"GET /fleet":                            readers,
+	"GET /overview":                         readers,
 	"PUT /agents/{agent}/labels":            operators,
 	"GET /label-values":                     operators,
 	"PUT /label-values":                     operators,

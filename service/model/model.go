@@ -104,6 +104,7 @@ type Agent struct {
 	OwnLabels string `gorm:"type:text"`       // JSON: those that the host gives itself
 	OwnValues string `gorm:"type:text"`       // likewise
 	Tallies   string `gorm:"type:mediumtext"` // JSON: what it last said of each tally
+	Summary   string `gorm:"type:mediumtext"` // JSON: of its status
 }
 
 // AgentPlan is the plan that an agent has in force.
@@ -442,6 +443,9 @@ var migrations = []*gormigrate.Migration{{
 		}
 		return tx.Exec("UPDATE rollouts SET owner = CONCAT('account ', `by`) WHERE owner = ''").Error
 	},
+}, {
+	ID:      "0019 summaries of what agents say",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Agent{}) },
 }}
 
 // NewID returns 32 random hexadecimal digits.

@@ -44,7 +44,9 @@ func look(db *gorm.DB, agents *gorm.DB) (w world, err error) {
 	var ofLabels []model.LabelValue
 	var assignments []model.Assignment
 	for _, read := range []func() error{
-		func() error { return agents.Omit("status", "tallies").Order("host, id").Find(&w.agents).Error },
+		func() error {
+			return agents.Omit("status", "tallies", "summary").Order("host, id").Find(&w.agents).Error
+		},
 		func() error { return ofAgents(db, w.agents).Find(&labels).Error },
 		func() error { return ofAgents(db, w.agents).Find(&values).Error },
 		func() error { return db.Order("label, of, name").Find(&ofLabels).Error },
@@ -302,9 +304,13 @@ func (s *Shelf) Fleet(ctx context.Context, agents *gorm.DB) ([]client.FleetHost,
 			return nil, err
 		}
 	}
+	said, err := summaries(db, w.agents)
+	if err != nil {
+		return nil, err
+	}
 	all := []client.FleetHost{}
 	for _, a := range w.agents {
-		h := client.FleetHost{AgentID: a.ID, Host: a.Host, LastHeard: a.LastHeard, Labels: given(w.labels[a.ID]), Values: given(w.values[a.ID]),
+		h := client.FleetHost{AgentID: a.ID, Host: a.Host, LastHeard: a.LastHeard, Held: a.Held, Summary: said[a.ID], Version: said[a.ID].Version, Labels: given(w.labels[a.ID]), Values: given(w.values[a.ID]),
 			Served: a.Served.Takes, Plan: a.Served.Plan, Revision: a.Served.Revision, State: client.ServedState(a.Served.State)}
 		values, _ := fleet.Values(w.labels[a.ID], w.ofLabels, w.values[a.ID]) // drift tells what is wrong with them
 		h.Places = given(values)
@@ -313,6 +319,9 @@ func (s *Shelf) Fleet(ctx context.Context, agents *gorm.DB) ([]client.FleetHost,
 		h.Why = d.Why()
 		if d.By != nil {
 			h.Assigned, h.Assignment, h.InForce = d.By.Plan, d.By.Name, w.inForce[d.By.Plan]
+		}
+		if time.Since(a.LastHeard) > quietTime {
+			h.Summary.Troubles = append([]string{"not heard since " + a.LastHeard.UTC().Format("2006-01-02 15:04 UTC")}, h.Summary.Troubles...)
 		}
 		h.Drift = w.drift(a, h, wholes[h.Assigned], len(d.Tie) > 0)
 		all = append(all, h)
