@@ -130,6 +130,14 @@ func BenchmarkRollout(b *testing.B) {
 		b.ReportMetric(float64(requests.Load())/2/agents, "requests/min-each-at-rest")
 		b.ReportMetric((resident(b, serve.Process.Pid, "VmRSS")-before)*1024/agents, "KiB-each-at-rest")
 		b.ReportMetric((peak(b, serve.Process.Pid)-before)*1024/agents, "KiB-each-at-most")
+		start = time.Now()
+		for range 10 {
+			o, err := admin.Overview(ctx, "gate-1 gate", 200)
+			if check(b, err); o.All != agents {
+				b.Fatal(o.All)
+			}
+		}
+		b.ReportMetric(float64(time.Since(start).Milliseconds())/10, "ms-overview")
 		b.ReportMetric(0, "ns/op")
 	}
 }

@@ -20,6 +20,8 @@ type PlanLine struct {
 	Parts    []string  `json:"parts"`
 	UsedBy   []string  `json:"used_by"` // the plans that have it as a part
 	Hosts    int       `json:"hosts"`   // that are assigned to it
+	Takers   int       `json:"takers"`  // of those, that take plans of the service
+	Having   int       `json:"having"`  // of those, that have the last revision
 }
 
 // PlanRevision is an unchangeable state of a plan.

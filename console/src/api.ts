@@ -49,6 +49,7 @@ export type Told = Said["Told"];
 export type Verdict = Said["Verdict"];
 export type View = Said["View"];
 export type FleetHost = Said["FleetHost"];
+export type Overview = Said["Overview"];
 export type JudgedPlan = Said["JudgedPlan"];
 export type PlanAssignment = Said["PlanAssignment"];
 export type PlanLine = Said["PlanLine"];

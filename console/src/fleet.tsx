@@ -3,7 +3,7 @@ import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { assign, comparePlan, judgeDraft, putPlan, startRollout, steer, unassign, type ComparedPlan, type JudgedPlan, type PlanLine, type PlanRevision, type Rollout } from "./api";
 import { Editor } from "./editor";
-import { keys, useAssignments, useFleet, useMayOperate, usePlanLines, useRevision, useRevisions, useRollout, useRollouts } from "./queries";
+import { keys, useAssignments, useMayOperate, usePlanLines, useRevision, useRevisions, useRollout, useRollouts } from "./queries";
 import { size } from "./size";
 import { ago, clock, count, day } from "./time";
 import { Alert, Button, Card, control, Field, Table } from "./ui";
@@ -241,16 +241,14 @@ function Keep({ name, base, text, changed, onKept }: { name: string; base: numbe
 
 function RollOut({ line }: { line: PlanLine }) {
   const navigate = useNavigate();
-  const fleet = useFleet();
-  const mine = (fleet.data ?? []).filter((h) => h.assigned === line.plan && h.served);
-  const without = mine.filter((h) => h.revision !== line.revision || h.plan !== line.plan).length;
+  const without = line.takers - line.having;
   const [waves, setWaves] = useState("1, 10%, all");
   const [seconds, setSeconds] = useState(60);
   const [why, setWhy] = useState("");
   const start = useMutation({ mutationFn: () => startRollout({ plan: line.plan, revision: line.revision, waves, seconds, why }), onSuccess: (r) => navigate(`/rollouts/${r.id}`) });
   return (
     <Card title={`Roll out revision ${line.revision}`}>
-      <p className="mb-2 text-sm text-soft">{mine.length === 0 ? "No host that takes plans is assigned to it." : without === 0 ? `All ${count(mine.length)} hosts have it.` : `${count(without)} of ${count(mine.length)} hosts do not have it. Each judges it, and goes back by itself where it does harm.`}</p>
+      <p className="mb-2 text-sm text-soft">{line.takers === 0 ? "No host that takes plans is assigned to it." : without === 0 ? `All ${count(line.takers)} hosts have it.` : `${count(without)} of ${count(line.takers)} hosts do not have it. Each judges it, and goes back by itself where it does harm.`}</p>
       <form className="flex flex-wrap items-center gap-2" onSubmit={(e) => { e.preventDefault(); start.mutate(); }}>
         <Field name="in waves" required className="w-32" value={waves} onChange={(e) => setWaves(e.target.value)} />
         <Field name="each judges it for" unit="s" type="number" min={1} max={3600} required className="w-20" value={seconds} onChange={(e) => setSeconds(e.target.valueAsNumber || 60)} />

@@ -7,7 +7,7 @@ import { Editor } from "./editor";
 import { size } from "./size";
 import { severities, Severity } from "./severity";
 import { count } from "./time";
-import { keys, useCasks, useHosts, useLast, usePlan } from "./queries";
+import { keys, useCasks, useFleet, useLast, usePlan } from "./queries";
 import { Alert, Button, control } from "./ui";
 
 const starter = `oakbarrel: 1
@@ -28,9 +28,10 @@ const empty: Checked = { findings: [], outlets: [], rules: [], about: [], cells:
 // Plans: see what a plan does before it does it.
 export default function Plans() {
   const [params, setParams] = useSearchParams();
-  const hosts = useHosts();
-  const host = params.get("host") ?? (hosts.data?.find((h) => !h.status.plan?.served) ?? hosts.data?.[0])?.agent_id ?? "";
-  const served = hosts.data?.find((h) => h.agent_id === host)?.status.plan?.served?.plan;
+  const hosts = useFleet();
+  const host = params.get("host") ?? (hosts.data?.find((h) => !h.served) ?? hosts.data?.[0])?.agent_id ?? "";
+  const shown = hosts.data?.find((h) => h.agent_id === host);
+  const served = shown?.plan;
   const inForce = usePlan(host);
   const [written, setWritten] = useState(drafts); // a new map with each change
   const [checked, setChecked] = useState<Checked>(empty);
@@ -72,7 +73,7 @@ export default function Plans() {
       <div className="flex flex-wrap items-center gap-3 lg:col-span-2">
         <select aria-label="host" className={control} value={host} onChange={(e) => setParams({ host: e.target.value })}>
           {hosts.data?.length === 0 && <option value="">no host yet</option>}
-          {hosts.data?.map((h) => <option key={h.agent_id} value={h.agent_id}>{h.name}</option>)}
+          {hosts.data?.map((h) => <option key={h.agent_id} value={h.agent_id}>{h.host}</option>)}
         </select>
         <span className="text-sm" role="status">
           {problem || (errors ? `${count(errors)} to mend` : warnings ? `${count(warnings)} to look at` : text === own ? "in force, nothing to mend" : "changed here, nothing to mend")}
@@ -89,9 +90,9 @@ export default function Plans() {
           <Tabs.Trigger value="compare" className={trigger}>Compare</Tabs.Trigger>
         </Tabs.List>
         <Tabs.Content value="matrix" className="min-h-0 overflow-auto p-3">
-          <Matrix checked={valid} stale={errors > 0} onPick={(c) => { setLine(`<${priorityOf(c)}>1 - ${hosts.data?.find((h) => h.agent_id === host)?.name ?? "host"} app 1 - - text`); setRecord(undefined); setTab("explain"); }} />
+          <Matrix checked={valid} stale={errors > 0} onPick={(c) => { setLine(`<${priorityOf(c)}>1 - ${shown?.host ?? "host"} app 1 - - text`); setRecord(undefined); setTab("explain"); }} />
         </Tabs.Content>
-        <Tabs.Content value="explain" className="min-h-0 overflow-auto p-3"><Explain host={hosts.data?.find((h) => h.agent_id === host)?.name} text={text} line={line} record={record} onRecord={setRecord} onLine={(l) => { setLine(l); setRecord(undefined); }} /></Tabs.Content>
+        <Tabs.Content value="explain" className="min-h-0 overflow-auto p-3"><Explain host={shown?.host} text={text} line={line} record={record} onRecord={setRecord} onLine={(l) => { setLine(l); setRecord(undefined); }} /></Tabs.Content>
         <Tabs.Content value="compare" className="min-h-0 overflow-auto p-3"><Compare old={inForce.data?.text} text={text} /></Tabs.Content>
       </Tabs.Root>
     </div>

@@ -1,5 +1,5 @@
-import { useQuery } from "@tanstack/react-query";
-import { checkPlan, get, planOf, records, type Account, type Act, type Cask, type FleetHost, type PlanAssignment, type PlanLine, type PlanRevision, type Rollout, type CaskAndFeeds, type GivenAccount, type GivenToken, type Host, type Joining, type SentInvitation, type View } from "./api";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { checkPlan, get, planOf, records, type Account, type Act, type Cask, type FleetHost, type Overview, type PlanAssignment, type PlanLine, type PlanRevision, type Rollout, type CaskAndFeeds, type GivenAccount, type GivenToken, type Host, type Joining, type SentInvitation, type View } from "./api";
 
 // keys are the names under which answers are remembered: each has one type.
 export const keys = {
@@ -13,6 +13,8 @@ export const keys = {
   views: ["views"],
   words: ["words"],
   fleet: ["fleet"],
+  overviews: ["overview"],
+  overview: (search: string, limit: number) => ["overview", search, limit],
   planLines: ["plan-lines"],
   revisions: (plan: string) => ["revisions", plan],
   revision: (plan: string, number: number) => ["revision", plan, number],
@@ -41,6 +43,8 @@ export const useCask = (name: string) => useQuery({ queryKey: keys.cask(name), q
 
 // Of thousands of hosts what all say is much: it is asked for less often.
 export const useHosts = () => useQuery({ queryKey: keys.hosts, queryFn: ({ signal }) => get<Host[]>("/status", signal), refetchInterval: (q) => ((q.state.data?.length ?? 0) > 200 ? 30000 : 2000) });
+// useOverview lists the hosts in which all words are found, those that need a person first.
+export const useOverview = (search: string, limit: number) => useQuery({ queryKey: keys.overview(search, limit), queryFn: ({ signal }) => get<Overview>(`/overview?${new URLSearchParams({ search, limit: `${limit}` })}`, signal), placeholderData: keepPreviousData, refetchInterval: (q) => ((q.state.data?.all ?? 0) > 200 ? 10000 : 2000) });
 export const useHost = (id: string) => useQuery({ queryKey: keys.host(id), queryFn: ({ signal }) => get<Host>(`/agents/${id}`, signal), refetchInterval: 2000, retry: false });
 export const usePlan = (host: string) => useQuery({ queryKey: keys.plan(host), queryFn: () => planOf(host), enabled: !!host });
 export const useRules = (h: Host, enabled: boolean) => useQuery({ queryKey: keys.rules(h.agent_id, h.plan_hash), queryFn: async () => (await checkPlan((await planOf(h.agent_id)).text)).rules, enabled });
@@ -56,7 +60,7 @@ export const useJoinings = () => useQuery({ queryKey: keys.joinings, queryFn: ({
 export const useAudit = () => useQuery({ queryKey: keys.audit, queryFn: ({ signal }) => get<Act[]>("/audit?limit=100", signal), refetchInterval: 5000 });
 
 const useList = <T>(queryKey: string[], path: string, refetchInterval = 5000) => useQuery({ queryKey, queryFn: ({ signal }) => get<T[]>(path, signal), refetchInterval });
-export const useFleet = () => useList<FleetHost>(keys.fleet, "/fleet");
+export const useFleet = () => useList<FleetHost>(keys.fleet, "/fleet", 30000);
 export const usePlanLines = () => useList<PlanLine>(keys.planLines, "/plans");
 export const useAssignments = () => useList<PlanAssignment>(keys.assignments, "/assignments");
 export const useRollouts = () => useList<Rollout>(keys.rollouts, "/rollouts", 2000);

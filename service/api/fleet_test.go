@@ -526,3 +526,55 @@ func (g *gates) fault(h *gate, random *rand.Rand) {
 		h.obey()
 	}
 }
+
+// Of many hosts those that need a person are told first, and all words of a search are
+// to be found in what is shown of a host.
+func TestTheOverviewOfManyHosts(t *testing.T) {
+	g := newGates(t, 12)
+	r, err := g.start(g.admin, "all")
+	g.must(err)
+	g.run(r.ID)
+	tell := func(h *gate, s client.Status) {
+		has := h.has
+		s.Plan.Served, s.Balance.Closes, s.Version.Version = &has, true, "9.9.9"
+		_, err := h.writer(h.id).SendStatus(g.ctx, h.id, client.AgentStatus{Host: h.name, Status: s})
+		g.must(err)
+	}
+	for _, h := range g.hosts {
+		tell(h, client.Status{})
+	}
+	tell(g.hosts[7], client.Status{Outlets: []client.OutletStatus{{Name: "centre", Trouble: "the disk is full"}}})
+	g.hosts[4].has.Revision = 9 // which is not what is in force
+	tell(g.hosts[4], client.Status{})
+	g.must(db.Exec("UPDATE agents SET last_heard = last_heard - INTERVAL 1 HOUR WHERE id = ?", g.hosts[2].id).Error)
+	for search, want := range map[string][]int{
+		g.role:                        {2, 7, 4, 0, 1, 3, 5, 6, 8, 9, 10, 11},
+		g.role + " DISK full":         {7},
+		g.role + " not heard since":   {2},
+		"role=" + g.role + " v 9.9":   {2, 7, 4, 0, 1, 3, 5, 6, 8, 9, 10, 11},
+		g.plan + " 9 it has":          {4},
+		g.hosts[5].id:                 {5},
+		g.role + " nothing of theirs": {},
+	} {
+		o, err := g.admin.Overview(g.ctx, search, 1000)
+		g.must(err)
+		got := []string{}
+		for _, h := range o.Hosts {
+			got = append(got, h.Host)
+		}
+		names := []string{}
+		for _, i := range want {
+			names = append(names, g.hosts[i].name)
+		}
+		if strings.Join(got, " ") != strings.Join(names, " ") || o.Found != len(want) || o.All < 12 {
+			t.Errorf("%q: %d of %d: %v, want %v", search, o.Found, o.All, got, names)
+		}
+	}
+	o, err := g.admin.Overview(g.ctx, g.role, 2)
+	if err != nil || len(o.Hosts) != 2 || o.Found != 12 || o.Need != 3 {
+		t.Errorf("%+v, %v", o, err)
+	}
+	if o, err = g.read.Overview(g.ctx, "", 10); err != nil || o.All != 0 { // none has a block in its cask
+		t.Errorf("a reader of one cask sees %+v, %v", o, err)
+	}
+}

@@ -118,17 +118,6 @@ func (w *world) gets(a model.Agent, name string) bool {
 	return d.By != nil && d.By.Plan == name
 }
 
-// count counts the hosts by something of the assignment that decides for each.
-func (w *world) count(of func(by *fleet.Assignment) string) map[string]int {
-	hosts := map[string]int{}
-	for _, a := range w.agents {
-		if d := w.decide(a); d.By != nil {
-			hosts[of(d.By)]++
-		}
-	}
-	return hosts
-}
-
 // forHost returns what the service adds to a plan for a host: the values of its places.
 func (w *world) forHost(a model.Agent) (plan.Part, error) {
 	values, err := fleet.Values(w.labels[a.ID], w.ofLabels, w.values[a.ID])
@@ -463,7 +452,12 @@ func (s *Shelf) Assignments(ctx context.Context) ([]client.PlanAssignment, error
 	if err != nil {
 		return nil, err
 	}
-	hosts := w.count(func(by *fleet.Assignment) string { return by.Name })
+	hosts := map[string]int{}
+	for _, a := range w.agents {
+		if d := w.decide(a); d.By != nil {
+			hosts[d.By.Name]++
+		}
+	}
 	all := []client.PlanAssignment{}
 	for _, r := range rows {
 		all = append(all, client.PlanAssignment{Name: r.Name, Plan: r.Plan, When: r.Condition, Approve: r.Approve, By: r.By, Changed: r.Changed, Hosts: hosts[r.Name]})

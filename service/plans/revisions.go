@@ -19,7 +19,6 @@ import (
 	"gorm.io/gorm/clause"
 
 	"oakbarrel/client"
-	"oakbarrel/core/fleet"
 	"oakbarrel/core/plan"
 	"oakbarrel/service/model"
 )
@@ -135,16 +134,48 @@ func (s *Shelf) Lines(ctx context.Context) ([]client.PlanLine, error) {
 	if err != nil {
 		return nil, err
 	}
-	hosts := w.count(func(by *fleet.Assignment) string { return by.Plan })
+	followers := w.followers(rows)
 	all := []client.PlanLine{}
 	for _, r := range rows {
-		l := client.PlanLine{Plan: r.Plan, Revision: r.Number, InForce: w.inForce[r.Plan], Hash: r.Hash, By: r.By, At: r.At, Why: r.Why, Parts: []string{}, UsedBy: usedBy(rows, r.Plan), Hosts: hosts[r.Plan]}
+		l := client.PlanLine{Plan: r.Plan, Revision: r.Number, InForce: w.inForce[r.Plan], Hash: r.Hash, By: r.By, At: r.At, Why: r.Why, Parts: []string{}, UsedBy: usedBy(rows, r.Plan), Hosts: followers[r.Plan].hosts, Takers: followers[r.Plan].takers, Having: followers[r.Plan].having}
 		for _, p := range partsOf(r) {
 			l.Parts = append(l.Parts, p.Part)
 		}
 		all = append(all, l)
 	}
 	return all, nil
+}
+
+// followers counts hosts that are assigned to a plan.
+type followers struct {
+	hosts  int
+	takers int // of those, that take plans of the service
+	having int // of those, that have the last revision
+}
+
+// followers counts them for each plan, of which rows are the last revisions.
+func (w *world) followers(rows []model.Revision) map[string]followers {
+	last := map[string]int{}
+	for _, r := range rows {
+		last[r.Plan] = r.Number
+	}
+	all := map[string]followers{}
+	for _, a := range w.agents {
+		d := w.decide(a)
+		if d.By == nil {
+			continue
+		}
+		f := all[d.By.Plan]
+		f.hosts++
+		if a.Served.Takes {
+			f.takers++
+			if a.Served.Plan == d.By.Plan && a.Served.Revision == last[d.By.Plan] {
+				f.having++
+			}
+		}
+		all[d.By.Plan] = f
+	}
+	return all
 }
 
 func inForce(db *gorm.DB) (map[string]int, error) {
