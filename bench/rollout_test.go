@@ -3,6 +3,8 @@ package bench
 import (
 	"context"
 	"fmt"
+	"io"
+	"log"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -74,6 +76,7 @@ func BenchmarkRollout(b *testing.B) {
 	to, err := url.Parse("http://" + address)
 	check(b, err)
 	forward := httputil.NewSingleHostReverseProxy(to)
+	forward.ErrorLog = log.New(io.Discard, "", 0) // of requests that are cut in the end
 	forward.Transport = &http.Transport{MaxIdleConnsPerHost: 2 * agents}
 	counted := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		requests.Add(1)

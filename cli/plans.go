@@ -301,41 +301,36 @@ func (a *app) tellCompared(all client.ComparedPlan) error {
 		fmt.Fprintln(a.stdout, "no host is assigned to the plan")
 		return nil
 	}
-	rows := [][]string{{"HOST", "RECORDS", "AS BEFORE", "ELSEWHERE", "NO LONGER KEPT", "NEW", "A DAY"}}
+	rows := [][]string{{"HOST", "RECORDS", "AS BEFORE", "ELSEWHERE", "NO LONGER KEPT", "NEW", "A DAY", "AT MOST"}}
 	for _, h := range all.Hosts {
 		rows = append(rows, comparedRow(h))
 	}
 	if len(all.Hosts) > 1 {
-		rows = append(rows, comparedRow(together(all.Hosts)))
+		rows = append(rows, comparedRow(all.Together))
 	}
 	a.table(rows)
 	return answer
 }
 
 func comparedRow(h client.ComparedHost) []string {
-	return []string{h.Host, count(int64(h.Records)), count(int64(h.Same)), count(int64(h.Moved)), count(int64(h.NoLongerKept)), count(int64(h.NewlyKept)), perDay(h)}
+	return []string{h.Host, count(int64(h.Records)), count(int64(h.Same)), count(int64(h.Moved)), count(int64(h.NoLongerKept)), count(int64(h.NewlyKept)), fromTo(h.OldBytesDay, h.NewBytesDay, "-"), fromTo(h.OldAtMost, h.NewAtMost, "no bound")}
 }
 
-// together adds up what hosts have; what a day brings only of those where it can be told.
-func together(hosts []client.ComparedHost) client.ComparedHost {
-	var before, after int64
-	sum := client.ComparedHost{Host: "together"}
-	for _, h := range hosts {
-		sum.Records, sum.Same, sum.Moved, sum.NoLongerKept, sum.NewlyKept = sum.Records+h.Records, sum.Same+h.Same, sum.Moved+h.Moved, sum.NoLongerKept+h.NoLongerKept, sum.NewlyKept+h.NewlyKept
-		if h.OldBytesDay != nil && h.NewBytesDay != nil {
-			before, after = before+*h.OldBytesDay, after+*h.NewBytesDay
-			sum.OldBytesDay, sum.NewBytesDay = &before, &after
+// fromTo tells of bytes before and after.
+func fromTo(before, after *int64, unknown string) string {
+	if before == nil && after == nil {
+		return unknown
+	}
+	text := func(n *int64) string {
+		if n == nil {
+			return unknown
 		}
+		return size(*n)
 	}
-	return sum
-}
-
-// perDay tells how many bytes a day the outlets of a host get before and after.
-func perDay(h client.ComparedHost) string {
-	if h.OldBytesDay == nil || h.NewBytesDay == nil {
-		return "-"
+	if text(before) == text(after) {
+		return text(after)
 	}
-	return fmt.Sprintf("%s -> %s", size(*h.OldBytesDay), size(*h.NewBytesDay))
+	return text(before) + " -> " + text(after)
 }
 
 func (a *app) plansCheckCommand() *cobra.Command {

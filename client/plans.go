@@ -232,10 +232,11 @@ type ComparePlan struct {
 
 // ComparedPlan tells what another revision would do on each host.
 type ComparedPlan struct {
-	Plan  string         `json:"plan"`
-	From  int            `json:"from"`
-	To    int            `json:"to"`
-	Hosts []ComparedHost `json:"hosts"`
+	Plan     string         `json:"plan"`
+	From     int            `json:"from"`
+	To       int            `json:"to"`
+	Hosts    []ComparedHost `json:"hosts"`
+	Together ComparedHost   `json:"together"` // of all hosts; a day's bytes of those where they can be told
 }
 
 // ComparedHost is one host of it.
@@ -249,6 +250,8 @@ type ComparedHost struct {
 	NewlyKept    int    `json:"newly_kept"`
 	OldBytesDay  *int64 `json:"old_bytes_a_day"` // null where the sample is too short to tell
 	NewBytesDay  *int64 `json:"new_bytes_a_day"`
+	OldAtMost    *int64 `json:"old_bytes_at_most"` // of sets and spools, null where nothing bounds them
+	NewAtMost    *int64 `json:"new_bytes_at_most"`
 }
 
 // ComparePlan has two revisions judge what the hosts of a plan have sent.

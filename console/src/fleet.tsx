@@ -1,10 +1,11 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { assign, comparePlan, judgeDraft, putPlan, startRollout, steer, unassign, type ComparedPlan, type JudgedPlan, type PlanLine, type PlanRevision, type Rollout } from "./api";
+import { assign, comparePlan, judgeDraft, putPlan, startRollout, steer, unassign, type ComparedPlan, type JudgedPlan, type PlanLine, type Rollout } from "./api";
 import { Editor } from "./editor";
 import { keys, useAssignments, useMayOperate, usePlanLines, useRevision, useRevisions, useRollout, useRollouts } from "./queries";
 import { size } from "./size";
+import { Changes, Revisions } from "./revisions";
 import { ago, clock, count, day } from "./time";
 import { Alert, Button, Card, control, Field, Table } from "./ui";
 
@@ -182,6 +183,7 @@ export function PlanPage() {
         {line && line.used_by.length === 0 && <RollOut line={line} />}
         {line && line.used_by.length === 0 && <Effect line={line} />}
         {line && line.used_by.length > 0 && <Card title="A part">It is a part of {line.used_by.map((p, i) => <span key={p}>{i > 0 && ", "}<Link className="underline" to={`/fleet/${p}`}>{p}</Link></span>)}. A new revision gives one to each of them, which their pages roll out.</Card>}
+        <Changes name={name} all={revisions.data ?? []} draft={draft} base={base} />
         <Revisions all={revisions.data ?? []} />
       </div>
     </div>
@@ -260,6 +262,12 @@ function RollOut({ line }: { line: PlanLine }) {
   );
 }
 
+// fromTo tells of bytes before and after.
+function fromTo(before: number | null, after: number | null, unknown: string): string {
+  const text = (n: number | null) => (n === null ? unknown : size(n));
+  return text(before) === text(after) ? text(after) : `${text(before) || "?"} → ${text(after) || "?"}`;
+}
+
 // Effect tells what the last revision would do with what came in the last hour, against the one in force.
 function Effect({ line }: { line: PlanLine }) {
   const from = line.in_force;
@@ -275,37 +283,19 @@ function Effect({ line }: { line: PlanLine }) {
         <>
           <p className="mb-2">{c.hosts.length === 0 ? "No host is assigned to it." : lost > 0 ? <b className="font-semibold" style={{ color: "var(--sev3)" }}>▲ {count(lost)} records kept no longer</b> : "Nothing is kept no longer."}</p>
           {c.hosts.length > 0 && (
-            <Table columns={["host", "records", "as before", "elsewhere", "no longer", "new", "a day"]}>
-              {c.hosts.slice(0, 200).map((h) => (
+            <Table columns={["host", "records", "as before", "elsewhere", "no longer", "new", "a day", "at most"]}>
+              {[...(c.hosts.length > 1 ? [c.together] : []), ...c.hosts.slice(0, 200)].map((h) => (
                 <tr key={h.agent_id}>
                   <td className={`${cell} font-semibold`}>{h.host}</td>
                   {[h.records, h.same, h.moved, h.no_longer_kept, h.newly_kept].map((n, i) => <td key={i} className={`${cell} ${n ? "" : "text-soft"}`}>{count(n)}</td>)}
-                  <td className={cell}>{h.new_bytes_a_day === null ? "" : size(h.new_bytes_a_day)}</td>
+                  <td className={cell}>{fromTo(h.old_bytes_a_day, h.new_bytes_a_day, "")}</td>
+                  <td className={cell}>{fromTo(h.old_bytes_at_most, h.new_bytes_at_most, "no bound")}</td>
                 </tr>
               ))}
             </Table>
           )}
         </>
       )}
-    </Card>
-  );
-}
-
-function Revisions({ all }: { all: PlanRevision[] }) {
-  if (all.length === 0) return null;
-  return (
-    <Card title="Revisions">
-      <Table columns={["", "by", "when", "parts", "why"]}>
-        {all.map((r) => (
-          <tr key={r.revision}>
-            <td className={`${cell} font-semibold`}>{r.revision}</td>
-            <td className={cell}>{r.by}</td>
-            <td className={cell} title={when(r.at)}>{ago(r.at)}</td>
-            <td className={cell}>{r.parts.map((p) => `${p.part} ${p.revision}`).join(", ")}</td>
-            <td className={prose}>{r.why}</td>
-          </tr>
-        ))}
-      </Table>
     </Card>
   );
 }

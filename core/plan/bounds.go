@@ -384,21 +384,28 @@ func (c *bounder) amounts(p *Plan) {
 		return
 	}
 	c.at = c.namesAt["outlets"]
-	var takes int64
+	switch takes, unbounded := p.AtMost(); {
+	case unbounded != "":
+		c.forbid(unbounded+" takes more and more of the disk", "disk")
+	case takes > c.b.Disk:
+		c.forbid(fmt.Sprintf("the plan takes %d MiB of the disk", takes>>20), "disk")
+	}
+}
+
+// AtMost returns what the sets and spools of a plan may take of disks at most, in bytes;
+// unbounded names a set that nothing bounds, "" for none.
+func (p *Plan) AtMost() (takes int64, unbounded string) {
 	for _, o := range p.Outlets {
 		takes += o.Spool.Disk
 	}
 	for _, s := range sources(p.Outlets, p.Tends) {
 		ceiling := s.Settings.Ceiling()
 		if ceiling <= 0 {
-			c.forbid(fmt.Sprintf("%s takes more and more of the disk", s.Name), "disk")
-			return
+			return 0, s.Name
 		}
 		takes += ceiling * int64(max(1, filesOf(p, s.Name)))
 	}
-	if takes > c.b.Disk {
-		c.forbid(fmt.Sprintf("the plan takes %d MiB of the disk", takes>>20), "disk")
-	}
+	return takes, ""
 }
 
 // leastFloor is what a plan leaves free at least; one that says nothing leaves as much.

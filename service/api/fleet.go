@@ -313,13 +313,45 @@ func (a *API) compareRevisions(ctx context.Context, in *compareRevisionsInput) (
 			return nil, err
 		}
 		r := c.Report()
-		one := client.ComparedHost{AgentID: h.AgentID, Host: h.Host, Records: r.Records, Same: r.Same, Moved: r.Moved, NoLongerKept: r.NoLongerKept, NewlyKept: r.NewlyKept}
+		one := client.ComparedHost{AgentID: h.AgentID, Host: h.Host, Records: r.Records, Same: r.Same, Moved: r.Moved, NoLongerKept: r.NoLongerKept, NewlyKept: r.NewlyKept, OldAtMost: atMost(h.Old), NewAtMost: atMost(h.New)}
 		for _, o := range r.Outlets {
 			one.OldBytesDay, one.NewBytesDay = plus(one.OldBytesDay, o.OldBytesDay), plus(one.NewBytesDay, o.NewBytesDay)
 		}
 		out.Body.Hosts = append(out.Body.Hosts, one)
 	}
+	out.Body.Together = together(out.Body.Hosts)
 	return out, nil
+}
+
+// together adds up what hosts have.
+func together(hosts []client.ComparedHost) client.ComparedHost {
+	var none int64
+	sum := client.ComparedHost{Host: "together", OldAtMost: &none, NewAtMost: &none}
+	for _, h := range hosts {
+		sum.Records, sum.Same, sum.Moved, sum.NoLongerKept, sum.NewlyKept = sum.Records+h.Records, sum.Same+h.Same, sum.Moved+h.Moved, sum.NoLongerKept+h.NoLongerKept, sum.NewlyKept+h.NewlyKept
+		if h.OldBytesDay != nil && h.NewBytesDay != nil {
+			sum.OldBytesDay, sum.NewBytesDay = plus(sum.OldBytesDay, h.OldBytesDay), plus(sum.NewBytesDay, h.NewBytesDay)
+		}
+		sum.OldAtMost, sum.NewAtMost = bounded(sum.OldAtMost, h.OldAtMost), bounded(sum.NewAtMost, h.NewAtMost)
+	}
+	return sum
+}
+
+// bounded adds up bounds: with something that has none there is none.
+func bounded(a, b *int64) *int64 {
+	if a == nil || b == nil {
+		return nil
+	}
+	return plus(a, b)
+}
+
+// atMost is what the sets and spools of a plan may take, nil where nothing bounds them.
+func atMost(p *plan.Plan) *int64 {
+	bytes, unbounded := p.AtMost()
+	if unbounded != "" {
+		return nil
+	}
+	return &bytes
 }
 
 // plus adds up what is known.
