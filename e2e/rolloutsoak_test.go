@@ -1,12 +1,15 @@
 package e2e
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -33,22 +36,102 @@ func TestSoakRollouts(t *testing.T) {
 	if err != nil {
 		t.Skip("it takes its time: OAKBARREL_SOAK=60s make soak SOAK=TestSoakRollouts")
 	}
-	r := &rollouts{fleet: newFleet(t, 12), rnd: rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 3)), did: map[string]int{}}
+	many, err := strconv.Atoi(os.Getenv("OAKBARREL_HOSTS"))
+	if err != nil {
+		many = 12
+	}
+	r := &rollouts{fleet: newFleet(t, many), rnd: rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 3)), did: map[string]int{}}
+	r.followFiles()
+	r.write(false)
+	r.rollOut(0, "done")
+	stop := r.talk()
+	for deadline := time.Now().Add(span); time.Now().Before(deadline); {
+		r.once()
+	}
+	stop()
+	r.eachOnce()
+	t.Logf("%d lines of %d hosts, %d plans, %v", r.lines.Load(), len(r.hosts), r.n, r.did)
+}
+
+// Each host has a plan of its own, and gets another one as fast as they can be rolled out,
+// which changes its intakes, outlets and rules, while lines come: each is in the store once.
+// OAKBARREL_SOAK sets for how long; in six minutes a thousand plans are taken.
+func TestSoakManyRollouts(t *testing.T) {
+	span, err := time.ParseDuration(os.Getenv("OAKBARREL_SOAK"))
+	if err != nil {
+		t.Skip("it takes its time: OAKBARREL_SOAK=60s make soak SOAK=TestSoakManyRollouts")
+	}
+	r := &rollouts{fleet: newFleet(t, 12), did: map[string]int{}}
+	r.followFiles()
+	stop := r.talk()
+	var group sync.WaitGroup
+	var taken atomic.Int64
+	for i := range r.hosts {
+		group.Go(func() {
+			name := fmt.Sprintf("gate-%02d", i+1)
+			if err := r.change(name, 0); err != nil {
+				t.Error(err)
+				return
+			}
+			for n, deadline := 1, time.Now().Add(span); time.Now().Before(deadline); n++ {
+				if err := r.change(name, n); err != nil {
+					t.Errorf("%s, plan %d: %v", name, n, err)
+					return
+				}
+				taken.Add(1)
+			}
+		})
+	}
+	group.Wait()
+	stop()
+	r.eachOnce()
+	t.Logf("%d plans were taken, %d lines", taken.Load(), r.lines.Load())
+}
+
+// change rolls the n-th plan of a host out.
+func (r *rollouts) change(name string, n int) error {
+	ctx, admin := context.Background(), r.client(r.admin)
+	text := fmt.Sprintf("oakbarrel: 1\nparts: [ground]\nvalues: {note: 'n%d'}\nintakes:\n  screen: {files: {paths: ['@{folder}/screen.log']}, label: {app: screen, note: '@{note}'}}\n", n)
+	switch n % 3 {
+	case 1:
+		text += "  wire: {syslog: {tcp: '127.0.0.1:@{port}'}}\nrules: [{when: severity at least error, send: [centre]}]\n"
+	case 2:
+		text += "  own: {own: {}}\noutlets: {beside: {file: {path: '@{folder}/state/logs/{app}.log', roll: {size: 1MiB}, keep: {pieces: 2}}}}\nrules: [{when: any, send: [beside, centre]}]\n"
+	}
+	if _, err := admin.PutPlan(ctx, name, client.NewRevision{Text: text, Why: "the soak"}); err != nil {
+		return err
+	}
+	if err := admin.Assign(ctx, client.PlanAssignment{Name: name, Plan: name, When: "host is " + name}); err != nil {
+		return err
+	}
+	started, err := admin.StartRollout(ctx, client.NewRollout{Plan: name, Waves: "all", Seconds: 1, Why: "the soak"})
+	for err == nil && !started.State.Ended() {
+		time.Sleep(200 * time.Millisecond)
+		started, err = admin.Rollout(ctx, started.ID)
+	}
+	if err == nil && started.State != client.RolloutDone {
+		err = fmt.Errorf("it is %s: %s, %+v", started.State, started.Note, started.Hosts)
+	}
+	return err
+}
+
+func (r *rollouts) client(token string) *client.Client {
+	c, _ := client.New(client.Options{URLs: []string{r.url()}, Token: func() (string, error) { return token, nil }})
+	return c
+}
+
+// followFiles lets each host follow a file in its folder.
+func (r *rollouts) followFiles() {
 	for i, h := range r.hosts {
 		h.bounds(strings.Replace(fleetBounds, "/var/log", h.dir, 1))
 		h.stop()
 		h.start()
 		r.do(0, "", "hosts", "label", fmt.Sprintf("gate-%02d", i+1), "--value", "folder="+h.dir)
 	}
-	r.write(false)
-	r.rollOut(0, "done")
-	end, ended := make(chan struct{}), make(chan struct{})
-	go r.talk(end, ended)
-	for deadline := time.Now().Add(span); time.Now().Before(deadline); {
-		r.once()
-	}
-	close(end)
-	<-ended
+}
+
+// eachOnce waits until each line is in the store once, and the balances close.
+func (r *rollouts) eachOnce() {
 	r.hosts[0].within(time.Minute, "each line is in the store once", func() bool {
 		out, _, _ := r.ask(r.token("gateway", "read"), "count", "--where", "app is screen", "--since", "24h", "--output", "json")
 		return strings.Contains(out, fmt.Sprintf(`"total":%d,`, r.lines.Load()))
@@ -56,11 +139,16 @@ func TestSoakRollouts(t *testing.T) {
 	for _, h := range r.hosts {
 		h.status() // which looks whether the balance closes
 	}
-	t.Logf("%d lines of %d hosts, %d plans, %v", r.lines.Load(), len(r.hosts), r.n, r.did)
 }
 
-// talk has each host write a line each 50 ms into a file.
-func (r *rollouts) talk(end, ended chan struct{}) {
+// talk has each host write a line each 50 ms into a file, until it is told to stop.
+func (r *rollouts) talk() (stop func()) {
+	end, ended := make(chan struct{}), make(chan struct{})
+	go r.writeLines(end, ended)
+	return func() { close(end); <-ended }
+}
+
+func (r *rollouts) writeLines(end, ended chan struct{}) {
 	defer close(ended)
 	for tick := time.NewTicker(50 * time.Millisecond); ; {
 		select {

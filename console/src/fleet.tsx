@@ -180,10 +180,10 @@ export function PlanPage() {
       <div className="min-h-0 space-y-3 overflow-y-auto">
         {bad.length > 0 && <OnHosts bad={bad} />}
         <Keep name={name} base={newest} text={text} changed={draft !== undefined} onKept={() => setDraft(undefined)} />
+        <Changes name={name} all={revisions.data ?? []} draft={draft} base={base} />
         {line && line.used_by.length === 0 && <RollOut line={line} />}
         {line && line.used_by.length === 0 && <Effect line={line} />}
         {line && line.used_by.length > 0 && <Card title="A part">It is a part of {line.used_by.map((p, i) => <span key={p}>{i > 0 && ", "}<Link className="underline" to={`/fleet/${p}`}>{p}</Link></span>)}. A new revision gives one to each of them, which their pages roll out.</Card>}
-        <Changes name={name} all={revisions.data ?? []} draft={draft} base={base} />
         <Revisions all={revisions.data ?? []} />
       </div>
     </div>
