@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"runtime/debug"
 	"os"
 	"strings"
 
@@ -11,6 +12,11 @@ import (
 
 	"oakbarrel/service"
 )
+
+// heapGrowth is by how much the service's heap grows before it is cleaned, in percent: half
+// of what is usual takes a quarter less memory for agents that wait, and no time that
+// could be measured of what they send.
+const heapGrowth = 50
 
 func (a *app) serveCommand() *cobra.Command {
 	var options service.Options
@@ -34,6 +40,7 @@ in a file or in OAKBARREL_DATABASE.`,
 			if options.DSN, err = readDSN(databaseFile); err != nil {
 				return err
 			}
+			debug.SetGCPercent(heapGrowth)
 			options.Log = slog.New(slog.NewTextHandler(a.stderr, nil))
 			options.Ready = func(string) { fmt.Fprintln(a.stdout, "ready") }
 			return couldNot(service.Run(c.Context(), options))
