@@ -4,8 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"runtime/debug"
 	"os"
+	"runtime/debug"
 	"strings"
 
 	"github.com/spf13/cobra"
