@@ -3,7 +3,7 @@
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 export CGO_ENABLED = 0
 
-.PHONY: build demo test race soak lint bench fuzz setup screenshots console describe
+.PHONY: build demo test race soak lint bench fuzz setup screenshots console describe package package-test
 
 build: console
 	go build -tags nomsgpack -trimpath -ldflags "-s -w -X oakbarrel/client.built=$$(date -u +%Y-%m-%dT%H:%M:%SZ) -X oakbarrel/client.commit=$$(git describe --always --dirty=+ --abbrev=12 2>/dev/null)" -o bin/oakbarrel ./cmd/oakbarrel
@@ -56,6 +56,17 @@ fuzz:
 	    go test ./$$(dirname $$f) -run '^$$' -fuzz "^$$target$$" -fuzztime 60s || exit 1; \
 	  done; \
 	done
+
+# Packages for Debian, amd64 and arm64, into dist/.
+package: console
+	packaging/build.sh
+
+# The package of this machine's kind, in a Debian that is booted beside this one.
+package-test: setup console
+	@./setup.sh systemd-nspawn:systemd-container man:man-db
+	@test -x /sbin/init || ./setup.sh init:systemd-sysv
+	ARCHITECTURES=amd64 packaging/build.sh
+	OAKBARREL_PACKAGE=$$(ls -t $(CURDIR)/dist/*_amd64.deb | head -1) go test -count=1 -v -timeout 20m -run TestPackage ./e2e
 
 # The pictures of docs/screenshots, made anew from the demo.
 screenshots: build

@@ -36,6 +36,7 @@ import (
 	"oakbarrel/core/forecast"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/route"
+	"oakbarrel/unit"
 )
 
 // Times that bound how an agent stops, so that it is gone within 10 s.
@@ -43,6 +44,9 @@ const (
 	drainTime = 2 * time.Second // to read what the kernel holds
 	writeTime = 6 * time.Second // to write down what is held
 )
+
+// takeTime is how long the parts of an agent may take to take over the sockets of the run before.
+const takeTime = 10 * time.Second
 
 // Options says how to run an agent.
 type Options struct {
@@ -55,6 +59,9 @@ type Options struct {
 	LogLevel *slog.LevelVar
 	// Ready is called once every intake is open.
 	Ready func()
+	// Unit is the service manager that has started the agent, nil for none. Under one an
+	// intake that cannot be opened keeps the agent from nothing else: it is tried again.
+	Unit *unit.Manager
 	// Reload delivers a value when the plan is to be read again.
 	Reload <-chan os.Signal
 }
@@ -81,6 +88,7 @@ type Agent struct {
 	// of others: by a new plan, and where one is begun again that has failed.
 	changing sync.Mutex
 	stopping bool // nothing is begun any more
+	patient  bool // an intake that cannot be opened is tried again
 
 	// mu is held for reading while a batch is passed, and for writing by
 	// what must fall between two batches: a new plan, a look at the counters.
@@ -134,12 +142,15 @@ func Run(ctx context.Context, options Options) error {
 	defer a.state.Close()
 	defer a.end()
 	if p, findings, err = a.wholePlan(p, findings); err == nil {
+		a.patient = options.Unit.Manages()
 		err = a.adopt(p, findings)
+		a.patient = false
 	}
 	if err != nil {
 		a.stop()
 		return err
 	}
+	time.AfterFunc(takeTime, options.Unit.CloseOthers)
 	asked, err := a.beginParts()
 	if err != nil {
 		a.stop()
@@ -151,6 +162,7 @@ func Run(ctx context.Context, options Options) error {
 		a.log.Warn("the plan has no intakes, so nothing is heard")
 	}
 	options.Ready()
+	options.Unit.Ready()
 	for {
 		select {
 		case <-ctx.Done():
@@ -159,7 +171,9 @@ func Run(ctx context.Context, options Options) error {
 			a.log.Info("agent has stopped", "records_in", a.in.Load())
 			return nil
 		case <-options.Reload:
+			options.Unit.Reloading()
 			a.guard.Run("plan", a.reload)
+			options.Unit.Ready()
 		}
 	}
 }
@@ -182,7 +196,7 @@ func open(options Options) (*Agent, error) {
 	a.ending, a.end = context.WithCancel(context.Background())
 	a.guard = guard.New(a.ending, log)
 	a.tended = tend.NewKeeper(log, a.tends, a.isUnread)
-	ways := &intake.Agent{Log: log, State: folder, Guard: a.guard, Memory: a.memory, Own: own, Ending: a.ending, HostName: a.hostName,
+	ways := &intake.Agent{Log: log, State: folder, Guard: a.guard, Memory: a.memory, Own: own, Ending: a.ending, HostName: a.hostName, Unit: options.Unit,
 		Pass: a.pass, Taken: a.takenOf, Forget: a.forgetSources}
 	out := &outlet.Agent{Log: log, State: folder, Guard: a.guard, Told: a.told, HostName: a.hostName,
 		AllRead: a.allRead, Delivered: a.signalDelivery, Outlets: a.inForce, BetweenBatches: a.betweenBatches}
@@ -211,6 +225,8 @@ func (a *Agent) beginParts() (end func(), err error) {
 		"repeats":  a.tellRepeats,
 		"forecast": a.makeForecasts,
 		"vitals":   a.keepVitals,
+		"absent":   a.openAbsent,
+		"unit":     a.tellUnit,
 	}
 	for part, run := range parts {
 		a.running.Go(func() { a.guard.Keep(part, run) })
@@ -299,6 +315,7 @@ func (a *Agent) signalDelivery() {
 
 // stop stops taking, writes down, and closes everything.
 func (a *Agent) stop() {
+	a.options.Unit.Stopping()
 	a.changing.Lock()
 	a.stopping = true
 	endpoints := slices.Collect(maps.Values(a.endpoints))

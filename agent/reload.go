@@ -124,6 +124,11 @@ func (a *Agent) openEndpoints(p *plan.Plan) (c change, err error) {
 			if errors.Is(err, unix.EADDRINUSE) && a.makeWay(key, &c) {
 				e, err = a.openEndpoint(key, &s)
 			}
+			if err != nil && a.patient {
+				err = &IntakeError{s.Name, key.String(), err}
+				a.log.Error("an intake cannot be opened; it is tried again", "why", err)
+				e, err = intake.NewAbsent(key, err.Error()), nil
+			}
 			if err != nil {
 				return c, &IntakeError{s.Name, key.String(), err}
 			}

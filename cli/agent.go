@@ -14,6 +14,7 @@ import (
 
 	"oakbarrel/agent"
 	"oakbarrel/core/plan"
+	"oakbarrel/unit"
 )
 
 func (a *app) agentCommand() *cobra.Command {
@@ -39,8 +40,14 @@ nothing. SIGTERM stops taking, writes down what is held and exits within 10 s.`,
 				return usageError("--log-level cannot be %q; write %s", level, strings.Join(logLevels, ", "))
 			}
 			options.Log = slog.New(slog.NewTextHandler(a.stderr, &slog.HandlerOptions{Level: options.LogLevel}))
+			options.Unit = unit.Open()
 			options.Ready = func() { fmt.Fprintln(a.stdout, "ready") }
-			return a.agentError(agent.Run(c.Context(), options))
+			err := agent.Run(c.Context(), options)
+			told := a.agentError(err)
+			if err != nil {
+				options.Unit.Rest(c.Context(), err)
+			}
+			return told
 		},
 	}
 	c.Flags().StringVar(&options.PlanFile, "plan", defaultPlan, "file of the plan")

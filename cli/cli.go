@@ -70,8 +70,8 @@ type app struct {
 	oneLine        bool // of records that are shown
 }
 
-// Main runs the command that args name and returns its exit code.
-func Main(args []string, stdout, stderr io.Writer) int {
+// Root returns the command that all others are part of.
+func Root(stdout, stderr io.Writer) *cobra.Command {
 	a := &app{stdout: stdout, stderr: stderr}
 	root := &cobra.Command{
 		Use:           "oakbarrel",
@@ -95,9 +95,15 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		a.serveCommand(), a.accountCommand(), a.tokenCommand(), a.readCommand(), a.countCommand(), a.viewsCommand(), a.casksCommand(), a.caskCommand(), a.storeCommand(), a.importCommand(), a.auditCommand(), a.hostsCommand(), a.plansCommand(), a.assignCommand(), a.rolloutCommand(), a.acceptCommand(), a.versionCommand())
 	explainArgs(root)
 	root.SetVersionTemplate(versionText(client.ThisVersion()))
-	root.SetArgs(args)
 	root.SetOut(stdout)
 	root.SetErr(stderr)
+	return root
+}
+
+// Main runs the command that args name and returns its exit code.
+func Main(args []string, stdout, stderr io.Writer) int {
+	root := Root(stdout, stderr)
+	root.SetArgs(args)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	err := root.ExecuteContext(ctx)

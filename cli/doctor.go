@@ -10,6 +10,7 @@ import (
 
 func (a *app) doctorCommand() *cobra.Command {
 	var planFile, state string
+	var dropIn bool
 	c := &cobra.Command{
 		Use:   "doctor",
 		Short: "Find what would stop this host from working",
@@ -18,11 +19,19 @@ sockets that others have, folders without permission, disks too small for what
 keep allows, certificates about to end, a token that is refused, a clock apart
 from the service's, and troubles of a running agent.
 
+Where the package is installed it tells which rights its unit lacks for the plan;
+--drop-in writes out what gives them.
+
 Exit code 1 says that something is wrong.`,
 		Example: `  oakbarrel doctor --plan lantern-bay/tide-gw/plan.yaml --state lantern-bay/tide-gw/state
   oakbarrel doctor --output json`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			if dropIn {
+				text, err := doctor.WriteDropIn(c.Context(), planFile)
+				fmt.Fprint(a.stdout, text)
+				return couldNot(err)
+			}
 			checks := doctor.Diagnose(c.Context(), planFile, state)
 			var err error
 			if a.json() {
@@ -39,6 +48,7 @@ Exit code 1 says that something is wrong.`,
 		},
 	}
 	c.Flags().StringVar(&planFile, "plan", defaultPlan, "file of the plan")
+	c.Flags().BoolVar(&dropIn, "drop-in", false, "write out what gives the unit of the package the rights that the plan needs")
 	stateFlag(c, &state)
 	return c
 }

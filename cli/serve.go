@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"oakbarrel/service"
+	"oakbarrel/unit"
 )
 
 // heapGrowth is by how much the service's heap grows before it is cleaned, in percent: half
@@ -42,8 +43,12 @@ in a file or in OAKBARREL_DATABASE.`,
 			}
 			debug.SetGCPercent(heapGrowth)
 			options.Log = slog.New(slog.NewTextHandler(a.stderr, nil))
+			options.Unit = unit.Open()
 			options.Ready = func(string) { fmt.Fprintln(a.stdout, "ready") }
-			return couldNot(service.Run(c.Context(), options))
+			if err = service.Run(c.Context(), options); err != nil {
+				options.Unit.Rest(c.Context(), err)
+			}
+			return couldNot(err)
 		},
 	}
 	c.Flags().StringVar(&options.Listen, "listen", "127.0.0.1:8440", "address to listen on")

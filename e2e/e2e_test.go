@@ -50,6 +50,7 @@ type host struct {
 	process  *exec.Cmd
 	log      *logBuffer
 	activate *os.File // a socket that is handed over
+	manager  *manager // that starts it, nil for none
 	machine  string   // a file with the id of another machine, "" for this one
 	options  []string // of agent, beside the usual ones
 }
@@ -142,12 +143,18 @@ func (h *host) start() {
 	if h.activate != nil { // the process must be the one that LISTEN_PID names
 		args = append([]string{"sh", "-c", `LISTEN_FDS=1 LISTEN_PID=$$ exec "$0" "$@"`}, args...)
 	}
+	if h.manager != nil {
+		args = append([]string{"sh", "-c", h.manager.environment(h) + ` LISTEN_PID=$$ exec "$0" "$@"`}, args...)
+	}
 	if h.machine != "" { // another machine, as far as the agent can see
 		args = append([]string{"unshare", "-m", "sh", "-c", `mount --bind "$0" /etc/machine-id && mount -t tmpfs tmpfs /run && exec "$@"`, h.machine}, args...)
 	}
 	h.process = exec.Command(args[0], args[1:]...)
 	if h.activate != nil {
 		h.process.ExtraFiles = []*os.File{h.activate}
+	}
+	if h.manager != nil {
+		h.process.ExtraFiles = h.manager.files()
 	}
 	h.process.Stderr = h.log
 	stdout, err := h.process.StdoutPipe()

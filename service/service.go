@@ -25,6 +25,7 @@ import (
 	"oakbarrel/service/orders"
 	"oakbarrel/service/plans"
 	"oakbarrel/service/search"
+	"oakbarrel/unit"
 )
 
 // Options says how to run a service.
@@ -33,6 +34,7 @@ type Options struct {
 	DSN              string
 	Certificate, Key string // files, for https; both or none
 	Log              *slog.Logger
+	Unit             *unit.Manager // the service manager that has started it, nil for none
 	// Ready is called with the address once the service can be asked.
 	Ready func(address string)
 }
@@ -57,7 +59,7 @@ func Run(ctx context.Context, o Options) error {
 			return fmt.Errorf("the certificate cannot be used: %w", err)
 		}
 	}
-	listener, err := net.Listen("tcp", o.Listen)
+	listener, err := o.Unit.Listen(ctx, unit.TCP, o.Listen)
 	if err != nil {
 		return err
 	}
@@ -97,11 +99,17 @@ func Run(ctx context.Context, o Options) error {
 		o.Log.Info("agents may name the certificate by its fingerprint", "fingerprint", fingerprint.Of(certificate.Certificate[0]))
 	}
 	o.Ready(listener.Addr().String())
+	o.Unit.CloseOthers()
+	o.Unit.Ready()
+	if limit := o.Unit.Watchdog(); limit > 0 {
+		go a.Queue.Beat(committing, limit/4, o.Unit.Alive)
+	}
 	select {
 	case err := <-served:
 		return err
 	case <-ctx.Done():
 	}
+	o.Unit.Stopping()
 	o.Log.Info("service stops")
 	time.AfterFunc(stopTime/2, end) // live views go on for ever otherwise
 	stopping, cancel := context.WithTimeout(context.Background(), stopTime)

@@ -93,6 +93,7 @@ func Diagnose(ctx context.Context, planFile, stateDir string) []Check {
 			d.lookAtNotice(o)
 		}
 	}
+	d.lookAtRights(ctx)
 	d.lookAtDisks()
 	if d.plan.Service.URLs != "" {
 		d.lookAtService(ctx, stateDir)

@@ -3,11 +3,13 @@ package intake
 import (
 	"context"
 	"log/slog"
+	"sync"
 
 	"oakbarrel/agent/guard"
 	"oakbarrel/agent/state"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
+	"oakbarrel/unit"
 )
 
 // Agent is the agent as its intakes see it. It is filled in before the first
@@ -21,6 +23,7 @@ type Agent struct {
 	Own      *OwnLog
 	Ending   context.Context // done when the agent is to stop
 	HostName func() string
+	Unit     *unit.Manager // which keeps sockets open while the agent is started again
 
 	// Pass gives the records of a batch to the outlets that the rules name, counts
 	// them, and returns when nobody needs the batch any more. An endpoint that can
@@ -34,6 +37,8 @@ type Agent struct {
 	// Forget has the outlets let go of sources that are followed no more.
 	Forget func(sources []string)
 
-	places  places
-	follows map[string]*Follow // by the file of what they write down
+	keptMu    sync.Mutex // is held while keptDropsFile is changed
+	handovers handovers
+	places    places
+	follows   map[string]*Follow // by the file of what they write down
 }

@@ -17,6 +17,7 @@ import (
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
 	"oakbarrel/core/wire"
+	"oakbarrel/unit"
 )
 
 const (
@@ -64,6 +65,9 @@ type mmsghdr struct {
 }
 
 func (a *Agent) openUDP(address string) (Endpoint, error) {
+	if conn, _ := a.keptDatagrams(unit.UDP, address); conn != nil {
+		return a.udpEndpoint(conn.(*net.UDPConn))
+	}
 	config := net.ListenConfig{Control: func(_, _ string, c syscall.RawConn) error {
 		return c.Control(func(fd uintptr) {
 			enlarge(int(fd))
@@ -74,11 +78,18 @@ func (a *Agent) openUDP(address string) (Endpoint, error) {
 	if err != nil {
 		return nil, err
 	}
-	e, err := a.newDatagramEndpoint(conn.(*net.UDPConn))
+	a.Unit.Keep(unit.UDP, conn.LocalAddr().String(), conn.(*net.UDPConn))
+	return a.udpEndpoint(conn.(*net.UDPConn))
+}
+
+func (a *Agent) udpEndpoint(conn *net.UDPConn) (Endpoint, error) {
+	at := conn.LocalAddr().String()
+	e, err := a.newDatagramEndpoint(conn)
 	if err != nil {
 		return nil, err
 	}
-	e.text, e.naps = addressText(UDP, conn.LocalAddr().String()), true
+	e.text, e.naps = addressText(UDP, at), true
+	e.drops = a.keptDrops()[e.text]
 	return e, nil
 }
 
@@ -90,6 +101,13 @@ func enlarge(fd int) {
 }
 
 func (a *Agent) openUnixgram(path string) (Endpoint, error) {
+	if conn, _ := a.keptDatagrams(unit.Unixgram, path); conn != nil && isThere(path) {
+		e, err := a.unixgramEndpoint(conn.(*net.UnixConn), path)
+		if err == nil {
+			e.socket, _ = os.Lstat(path)
+		}
+		return e, err
+	}
 	if err := makeRoomAt(path, "unixgram"); err != nil {
 		return nil, err
 	}
@@ -102,6 +120,7 @@ func (a *Agent) openUnixgram(path string) (Endpoint, error) {
 		conn.Close()
 		return nil, err
 	}
+	a.Unit.Keep(unit.Unixgram, path, conn)
 	e, err := a.unixgramEndpoint(conn, path)
 	if err == nil {
 		e.socket, _ = os.Lstat(path)
@@ -295,5 +314,9 @@ func (e *datagramEndpoint) Drain(deadline time.Time) {
 
 func (e *datagramEndpoint) Close() {
 	e.datagramSocket.close()
-	removeOwn(e.text, e.socket)
+	if e.agent.letGo(e.text) {
+		removeOwn(e.text, e.socket)
+	} else if !e.local {
+		e.agent.keepDrops(e.text, e.drops)
+	}
 }

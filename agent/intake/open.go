@@ -3,6 +3,7 @@ package intake
 import (
 	"io"
 	"net"
+	"strconv"
 	"strings"
 
 	"oakbarrel/core/plan"
@@ -111,6 +112,16 @@ func (k Key) transport() Network {
 		return TCP
 	}
 	return k.Network
+}
+
+// Port returns the port that is listened on, 0 for none.
+func (k Key) Port() int {
+	switch k.transport() {
+	case UDP, TCP:
+		port, _ := strconv.Atoi(portOf(k.Address)) // the plan was checked
+		return port
+	}
+	return 0
 }
 
 // IsInTheWay tells whether an endpoint that is open under k keeps one from being

@@ -28,6 +28,7 @@ import (
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
+	"oakbarrel/unit"
 )
 
 // maxExport bounds the body of an export request, in bytes, also unpacked.
@@ -57,7 +58,7 @@ func (a *Agent) openOTLP(key Key, s *plan.Syslog) (Endpoint, error) {
 			return nil, err
 		}
 	}
-	l, err := (&net.ListenConfig{}).Listen(a.Ending, "tcp", key.Address)
+	l, err := a.Unit.Listen(a.Ending, unit.TCP, key.Address)
 	if err != nil {
 		return nil, err
 	}
@@ -110,10 +111,14 @@ func (e *otlpEndpoint) Drain(deadline time.Time) {
 			e.server.Close()
 		}
 		<-e.done
+		e.agent.letGo(e.text)
 	})
 }
 
-func (e *otlpEndpoint) Close() { e.listener.Close() }
+func (e *otlpEndpoint) Close() {
+	e.listener.Close()
+	e.agent.letGo(e.text)
+}
 
 // otlpWorks lends what a request needs.
 var otlpWorks = sync.Pool{New: func() any { return new(otlpWork) }}

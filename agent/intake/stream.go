@@ -21,6 +21,7 @@ import (
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
 	"oakbarrel/core/wire"
+	"oakbarrel/unit"
 )
 
 // readSize is how much one call reads from a connection, in bytes.
@@ -55,7 +56,7 @@ type deadlineListener interface {
 const acceptTime = 50 * time.Millisecond
 
 func (a *Agent) openTCP(address string) (Endpoint, error) {
-	e, err := a.listen("tcp", address)
+	e, err := a.listen(unit.TCP, address)
 	if err != nil {
 		return nil, err
 	}
@@ -67,7 +68,7 @@ func (a *Agent) openTLS(address string, s *plan.Syslog) (Endpoint, error) {
 	if err != nil {
 		return nil, err
 	}
-	e, err := a.listen("tcp", address)
+	e, err := a.listen(unit.TCP, address)
 	if err != nil {
 		return nil, err
 	}
@@ -76,10 +77,12 @@ func (a *Agent) openTLS(address string, s *plan.Syslog) (Endpoint, error) {
 }
 
 func (a *Agent) openUnixStream(path string) (Endpoint, error) {
-	if err := makeRoomAt(path, "unix"); err != nil {
-		return nil, err
+	if !isThere(path) || !a.Unit.Has(unit.Unix, path) {
+		if err := makeRoomAt(path, "unix"); err != nil {
+			return nil, err
+		}
 	}
-	e, err := a.listen("unix", path)
+	e, err := a.listen(unit.Unix, path)
 	if err != nil {
 		return nil, err
 	}
@@ -93,8 +96,8 @@ func (a *Agent) openUnixStream(path string) (Endpoint, error) {
 	return e, nil
 }
 
-func (a *Agent) listen(network, address string) (*streamEndpoint, error) {
-	l, err := (&net.ListenConfig{}).Listen(a.Ending, network, address)
+func (a *Agent) listen(network unit.Network, address string) (*streamEndpoint, error) {
+	l, err := a.Unit.Listen(a.Ending, network, address)
 	if err != nil {
 		return nil, err
 	}
@@ -114,6 +117,7 @@ func (e *streamEndpoint) connections() int {
 
 func (e *streamEndpoint) Run() {
 	defer close(e.done)
+	e.resume()
 	for {
 		conn, err := e.listener.Accept()
 		if errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, net.ErrClosed) {
@@ -142,12 +146,19 @@ func (e *streamEndpoint) tell(what string, err error) {
 	}
 }
 
-// accept takes a connection, if the plan lets it in.
+// accept takes a new connection, if the plan lets it in.
 func (e *streamEndpoint) accept(conn net.Conn) {
-	c := &streamConn{endpoint: e, conn: conn, peer: peerOf(conn)}
+	c := &streamConn{endpoint: e}
+	s := e.Owner().syslog.Load()
+	c.framer.Largest, c.framer.Frames = s.Largest, s.Frames
+	e.take(c, conn)
+}
+
+// take reads from a connection, if the plan lets it in.
+func (e *streamEndpoint) take(c *streamConn, conn net.Conn) {
+	c.conn, c.peer = conn, peerOf(conn)
 	in := e.Owner()
 	s := in.syslog.Load()
-	c.framer.Largest, c.framer.Frames = s.Largest, s.Frames
 	var why error
 	switch {
 	case c.peer.Addr.IsValid() && !allows(s, c.peer.Addr.Addr()):
@@ -223,6 +234,7 @@ func (e *streamEndpoint) Drain(deadline time.Time) {
 		e.mu.Unlock()
 	})
 	e.readers.Wait()
+	e.agent.saveHanded()
 }
 
 // drainsUntil returns when the draining must be over, the zero time where the endpoint is not draining.
@@ -234,7 +246,9 @@ func (e *streamEndpoint) drainsUntil() time.Time {
 
 func (e *streamEndpoint) Close() {
 	e.listener.Close()
-	removeOwn(e.text, e.socket)
+	if e.agent.letGo(e.text) {
+		removeOwn(e.text, e.socket)
+	}
 }
 
 // streamConn is one connection. It holds a buffer only while there is
@@ -320,7 +334,13 @@ func (c *streamConn) run() {
 	for deadline := c.endpoint.drainsUntil(); time.Now().Before(deadline); {
 		more := false
 		c.raw.Control(func(fd uintptr) { more = c.receive(fd) })
-		if !more || c.err != nil || c.read == 0 || !c.takeMessages() {
+		if !more {
+			if c.handOver() {
+				return
+			}
+			break
+		}
+		if c.err != nil || c.read == 0 || !c.takeMessages() {
 			break
 		}
 	}

@@ -8,12 +8,11 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 
-	"github.com/coreos/go-systemd/v22/activation"
 	"golang.org/x/sys/unix"
 
 	"oakbarrel/core/plan"
+	"oakbarrel/unit"
 )
 
 // makeRoomAt makes the folder of a unix socket, and removes a socket that nobody
@@ -56,8 +55,8 @@ const forwardSocket = "/run/systemd/journal/syslog"
 // openAutoSocket takes the datagram socket that the init system hands over; else
 // opens the one that it forwards to, or /dev/log where nobody has it.
 func (a *Agent) openAutoSocket() (Endpoint, error) {
-	if conn, path := activatedSocket(); conn != nil {
-		return a.unixgramEndpoint(conn, path)
+	if conn, path := a.keptDatagrams(unit.Unixgram, ""); conn != nil {
+		return a.unixgramEndpoint(conn.(*net.UnixConn), path)
 	}
 	if _, err := os.Stat(filepath.Dir(forwardSocket)); err == nil {
 		return a.openUnixgram(forwardSocket)
@@ -67,23 +66,4 @@ func (a *Agent) openAutoSocket() (Endpoint, error) {
 		err = fmt.Errorf("%w (socket: %s found none that the init system hands over or forwards to)", err, plan.AutoSocket)
 	}
 	return e, err
-}
-
-// activated are the sockets that an init system has handed over. They stay open,
-// here and there, so that what is sent during a restart or a reload is not lost.
-var activated = sync.OnceValue(func() []*os.File { return activation.Files(false) })
-
-// activatedSocket returns a copy of the unix datagram socket among those, nil for none.
-func activatedSocket() (*net.UnixConn, string) {
-	for _, file := range activated() {
-		conn, err := net.FilePacketConn(file)
-		if err != nil {
-			continue // it is for streams
-		}
-		if c, ok := conn.(*net.UnixConn); ok {
-			return c, c.LocalAddr().String()
-		}
-		conn.Close()
-	}
-	return nil, ""
 }

@@ -22,6 +22,17 @@ type Framer struct {
 	seen     int  // bytes of the buffer that surely hold no end
 }
 
+// FramerState is what a Framer knows of a stream beside the bytes that are not split yet.
+type FramerState struct{ Skipping, Nul, Lines, Open bool }
+
+// State returns what is known of the stream, so that another Framer can go on with it.
+func (f *Framer) State() FramerState { return FramerState{f.skipping, f.nul, f.lines, f.open} }
+
+// Resume goes on with a stream of which another Framer knew so much.
+func (f *Framer) Resume(s FramerState) {
+	f.skipping, f.nul, f.lines, f.open, f.seen = s.Skipping, s.Nul, s.Lines, s.Open, 0
+}
+
 // Frames says what ends a message of a stream.
 type Frames string
 

@@ -139,6 +139,7 @@ type Queue struct {
 	db      *gorm.DB
 	waiting chan *job
 	late    []*job // which gather has put off, for the next transactions
+	beats   chan func()
 	commits func(casks []uint64)
 }
 
@@ -159,9 +160,25 @@ const (
 // NewQueue returns a queue that runs until ctx ends. After each commit it
 // calls commits with the casks that have grown.
 func NewQueue(ctx context.Context, db *gorm.DB, commits func(casks []uint64)) *Queue {
-	q := &Queue{db: db, waiting: make(chan *job, maxJobs), commits: commits}
+	q := &Queue{db: db, waiting: make(chan *job, maxJobs), beats: make(chan func()), commits: commits}
 	go q.run(ctx)
 	return q
+}
+
+// Beat has what commits call beat each so often, until ctx ends: while it does its work.
+func (q *Queue) Beat(ctx context.Context, every time.Duration, beat func()) {
+	for tick := time.NewTicker(every); ; {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case q.beats <- beat:
+		}
+	}
 }
 
 // An agent has several batches under way, which may overtake each other: one
@@ -216,6 +233,8 @@ func (q *Queue) run(ctx context.Context) {
 			return
 		case j := <-q.waiting:
 			q.commitAll(q.gather(j))
+		case beat := <-q.beats:
+			beat()
 		}
 	}
 }
