@@ -19,7 +19,7 @@ import (
 
 func (a *app) agentCommand() *cobra.Command {
 	var options agent.Options
-	var level string
+	var level, userName string
 	c := &cobra.Command{
 		Use:   "agent [--plan FILE]",
 		Short: "Take records in and write them out, in the foreground",
@@ -42,6 +42,11 @@ nothing. SIGTERM stops taking, writes down what is held and exits within 10 s.`,
 			options.Log = slog.New(slog.NewTextHandler(a.stderr, &slog.HandlerOptions{Level: options.LogLevel}))
 			options.Unit = unit.Open()
 			options.Ready = func() { fmt.Fprintln(a.stdout, "ready") }
+			if userName != "" {
+				if err := becomeUser(userName, options.PlanFile, options.StateDir); err != nil {
+					return couldNot(err)
+				}
+			}
 			err := agent.Run(c.Context(), options)
 			told := a.agentError(err)
 			if err != nil {
@@ -53,6 +58,7 @@ nothing. SIGTERM stops taking, writes down what is held and exits within 10 s.`,
 	c.Flags().StringVar(&options.PlanFile, "plan", defaultPlan, "file of the plan")
 	c.Flags().StringVar(&level, "log-level", "info", "what the agent's own log tells at least: "+strings.Join(logLevels, ", ")+"; \"oakbarrel detail --own\" changes it for a while")
 	c.Flags().StringVar(&options.BoundsFile, "bounds", plan.BoundsFile, "file in which this host's owner says what a plan from the service may do")
+	c.Flags().StringVar(&userName, "user", "", "user to go on as, where root has started it; it keeps what the plan needs: low ports, others' files")
 	stateFlag(c, &options.StateDir)
 	return c
 }

@@ -32,7 +32,11 @@ func TestMain(m *testing.M) {
 	if os.Getenv("OAKBARREL_RACE") != "" { // make race
 		args = append(args, "-race")
 	}
-	if out, err := exec.Command("go", append(args, "oakbarrel/cmd/oakbarrel")...).CombinedOutput(); err != nil {
+	build := exec.Command("go", append(args, "oakbarrel/cmd/oakbarrel")...)
+	if os.Getenv("OAKBARREL_RACE") == "" {
+		build.Env = append(os.Environ(), "CGO_ENABLED=0") // as it is shipped
+	}
+	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "%s\n", out)
 		os.Exit(1)
 	}

@@ -265,3 +265,33 @@ func TestPackageWatchdog(t *testing.T) {
 	b.eventually("it was started again", "test $(systemctl show oakbarrel -p NRestarts --value) -ge 1 && systemctl is-active oakbarrel")
 	b.run("logger 'after the watchdog'; sleep 1; grep -q 'after the watchdog' /var/log/oakbarrel/all.log")
 }
+
+// The package serves as well: a store beside a MariaDB, which the host joins by one line,
+// and from which its plan comes then.
+func TestPackageStore(t *testing.T) {
+	b := boot(t)
+	b.run(installPackage)
+	b.run(`test ! -e /etc/oakbarrel/database && systemctl start oakbarrel-store; ! systemctl is-active oakbarrel-store
+systemctl start mariadb
+mariadb -e "CREATE DATABASE oak; CREATE USER oak@localhost IDENTIFIED BY 'lantern-light'; GRANT ALL ON oak.* TO oak@localhost"
+echo 'oak:lantern-light@unix(/run/mysqld/mysqld.sock)/oak' > /etc/oakbarrel/database && chmod 600 /etc/oakbarrel/database
+echo 'OPTIONS="--listen 127.0.0.1:8449"' > /etc/default/oakbarrel-store
+systemctl enable --now oakbarrel-store
+oakbarrel token new --cask '*' --may admin --database-file /etc/oakbarrel/database | grep -o 'ob_[^ ]*' > /tmp/token`)
+	who := "export OAKBARREL_URL=http://127.0.0.1:8449 OAKBARREL_TOKEN=$(cat /tmp/token); "
+	b.run(who + `cat > /tmp/host.yaml <<END
+oakbarrel: 1
+intakes: {local: {syslog: {socket: auto}}}
+outlets: {centre: {store: {cask: hosts}, batch: {wait: 100ms}}}
+otherwise: {send: [centre]}
+END
+oakbarrel plans put usual /tmp/host.yaml --why 'a first one'
+oakbarrel assign all --plan usual --when 'role is host'
+oakbarrel accept $(oakbarrel hosts invite --cask hosts --host-label role=host | grep -o 'barrel-[^ ]*') --served`)
+	b.eventually("the host is heard", who+"oakbarrel hosts --output json | grep -q agent_id")
+	b.run(who + "oakbarrel rollout start usual --wait 2s --why 'the first host' --watch")
+	b.run("logger 'into the store'")
+	b.eventually("it is in the store", who+"oakbarrel read --since 1h --where 'text contains \"into the store\"' | grep -q 'into the store'")
+	b.run("for i in 1 2 3 4 5; do systemctl restart oakbarrel-store; logger \"restart $i\"; done")
+	b.eventually("all is in the store", who+"test $(oakbarrel read --since 1h --where 'text contains \"restart\" and app is root' | grep -c 'restart [0-9]') -ge 5")
+}

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -246,4 +247,51 @@ otherwise: {send: [all]}
 	h.within(20*time.Second, "it is open", func() bool { return h.status().Intakes[0].Trouble == "" })
 	say(taken, "two")
 	h.waitForLines("all.log", 2)
+}
+
+// An agent that root has started goes on as another user, with what its plan needs of
+// root's rights and no more.
+func TestAnAgentDropsToItsUser(t *testing.T) {
+	if os.Geteuid() != 0 || os.Getenv("OAKBARREL_RACE") != "" {
+		t.Skip("it takes root, and a binary without a C library")
+	}
+	h := newHost(t, `oakbarrel: 1
+host: tide-gw
+intakes:
+  low: {syslog: {udp: "127.0.0.1:1019"}}
+  files: {files: {paths: [DIR/secret/*.log]}}
+outlets:
+  all: {file: {path: DIR/logs/all.log, format: '{text}', keep: forever}}
+otherwise: {send: [all]}
+`)
+	const nobody = 65534
+	secret, logs := filepath.Join(h.dir, "secret"), filepath.Join(h.dir, "logs")
+	err := errors.Join(os.Chmod(h.dir, 0o755), os.Mkdir(secret, 0o700), os.WriteFile(filepath.Join(secret, "a.log"), []byte("of root\n"), 0o600), os.Mkdir(logs, 0o755), os.Chown(logs, nobody, nobody))
+	if err != nil {
+		t.Fatal(err)
+	}
+	expect(t, 3, "", "unknown user", "agent", "--plan", h.plan, "--state", h.state, "--user", "nobody-of-this-name")
+	h.options = []string{"--user", "nobody"}
+	h.start()
+	conn, err := net.Dial("udp", "127.0.0.1:1019")
+	if err != nil {
+		t.Fatal(err)
+	}
+	fmt.Fprint(conn, "<13>app: over a low port")
+	h.eventually("both are written", func() bool {
+		text, _ := os.ReadFile(filepath.Join(logs, "all.log"))
+		return strings.Contains(string(text), "over a low port") && strings.Contains(string(text), "of root")
+	})
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", h.status().PID))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"Uid:\t65534\t65534\t65534\t65534", "CapEff:\t0000000000000404", "CapPrm:\t0000000000000404", "CapAmb:\t0000000000000000"} {
+		if !strings.Contains(string(text), want) {
+			t.Errorf("want %s in\n%s", want, text)
+		}
+	}
+	h.stop()
+	os.Chown(h.state, 0, 0)
+	expect(t, 3, "", "is that of user 0; give it to this one: chown -R 65534:65534", "agent", "--plan", h.plan, "--state", h.state, "--user", "nobody")
 }

@@ -76,6 +76,15 @@ func WriteDropIn(ctx context.Context, planFile string) (string, error) {
 	return rightsOf(p, accountOf(has["User"], strings.Fields(has["SupplementaryGroups"]))).dropIn(), nil
 }
 
+// Capabilities names those that a plan needs where its agent runs as a user.
+func Capabilities(planFile, name string) ([]string, error) {
+	p, findings, err := plan.Load(planFile)
+	if err != nil || findings.Refused() {
+		return nil, err // the agent tells what is wrong
+	}
+	return slices.Sorted(maps.Keys(rightsOf(p, accountOf(name, nil)).capabilities)), nil
+}
+
 // unitProperties asks the service manager how the unit is set up.
 func unitProperties(ctx context.Context) (map[string]string, error) {
 	names := "LoadState,User,SupplementaryGroups,AmbientCapabilities,ReadWritePaths,ReadOnlyPaths,ProtectHome,PrivateDevices,DeviceAllow,ProtectKernelLogs,SystemCallFilter"
