@@ -47,7 +47,7 @@ func (a *Agent) forgetSources(sources []string) {
 func (a *Agent) beginOutlets(fresh []outlet.Outlet, endpoints map[intake.Key]intake.Endpoint) {
 	var marks []record.Mark
 	for _, e := range endpoints {
-		if f := e.Follows(); f != nil {
+		if f := e.Rereads(); f != nil {
 			marks = append(marks, f.Positions()...)
 		}
 	}
@@ -113,8 +113,18 @@ func (a *Agent) endpointsOf(in *intake.Intake) (all []intake.Endpoint) {
 
 // Followed tells how far the files of all intakes are followed.
 func (a *Agent) Followed() []client.FollowedFile {
+	a.mu.RLock()
+	var all []intake.Rereader
+	for _, in := range a.intakes {
+		for _, e := range a.endpointsOf(in) {
+			if f := e.Rereads(); f != nil {
+				all = append(all, f)
+			}
+		}
+	}
+	a.mu.RUnlock()
 	files := []client.FollowedFile{}
-	for _, f := range a.following() {
+	for _, f := range all {
 		files = append(files, f.Files()...)
 	}
 	return files

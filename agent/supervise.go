@@ -72,9 +72,9 @@ func (a *Agent) reopen(key intake.Key, failed intake.Endpoint) (intake.Endpoint,
 // once change is made: each outlet passes over what it has. The caller holds
 // changing.
 func (a *Agent) rewind(change func()) {
-	stopped := map[intake.Key]*intake.Follow{}
+	stopped := map[intake.Key]intake.Rereader{}
 	for key, e := range a.endpoints {
-		if f := e.Follows(); f != nil && !f.IsOver() {
+		if f := e.Rereads(); f != nil && !f.IsOver() {
 			f.Abandon()
 			stopped[key] = f
 		}

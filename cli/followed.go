@@ -71,8 +71,12 @@ func (a *app) printFollowed(files []client.FollowedFile, running bool) error {
 	rows := [][]string{{"INTAKE", "SIZE", "READ", "BEHIND", "STATE", "FILE"}}
 	for _, f := range files {
 		behind, state := "", string(f.State)
-		if f.Behind > 0 {
-			behind = fmt.Sprintf("%d, %s", f.Behind, shortSpan(time.Duration(f.BehindSeconds*float64(time.Second))))
+		late := shortSpan(time.Duration(f.BehindSeconds * float64(time.Second)))
+		switch {
+		case f.Behind > 0:
+			behind = fmt.Sprintf("%d, %s", f.Behind, late)
+		case f.BehindSeconds > 0: // of the journal no size is known
+			behind = late
 		}
 		if f.Why != "" {
 			state += ": " + f.Why

@@ -55,6 +55,7 @@ type host struct {
 	log      *logBuffer
 	activate *os.File // a socket that is handed over
 	manager  *manager // that starts it, nil for none
+	path     string   // a folder in which programs are looked for first, "" for none
 	machine  string   // a file with the id of another machine, "" for this one
 	options  []string // of agent, beside the usual ones
 }
@@ -159,6 +160,9 @@ func (h *host) start() {
 	}
 	if h.manager != nil {
 		h.process.ExtraFiles = h.manager.files()
+	}
+	if h.path != "" {
+		h.process.Env = append(os.Environ(), "PATH="+h.path+":"+os.Getenv("PATH"))
 	}
 	h.process.Stderr = h.log
 	stdout, err := h.process.StdoutPipe()

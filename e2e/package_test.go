@@ -19,6 +19,7 @@ type booted struct {
 	t      *testing.T
 	root   string
 	leader string // the id of its first process, as this machine has it
+	nspawn *exec.Cmd
 }
 
 // boot starts one in which the package that OAKBARREL_PACKAGE names can be installed.
@@ -44,13 +45,14 @@ func boot(t *testing.T) *booted {
 		t.Skipf("a machine cannot be booted here: %v", err)
 	}
 	t.Cleanup(func() { syscall.Unmount(b.root, syscall.MNT_DETACH) })
-	for _, file := range []string{"etc/machine-id", "usr/sbin/policy-rc.d", "etc/systemd/system/syslog.service"} {
+	for _, file := range []string{"etc/machine-id", "usr/sbin/policy-rc.d"} {
 		os.Remove(filepath.Join(b.root, file))
 	}
 	os.WriteFile(filepath.Join(b.root, "etc/machine-id"), nil, 0o444)
 	b.copyIn(deb, "oakbarrel.deb")
 	b.bootsAsAMachine()
 	b.start()
+	t.Cleanup(b.powerOff)
 	return b
 }
 
@@ -89,7 +91,7 @@ func (b *booted) start() {
 	if err := nspawn.Start(); err != nil {
 		b.t.Skipf("a machine cannot be booted here: %v", err)
 	}
-	b.t.Cleanup(func() { b.powerOff(nspawn) })
+	b.nspawn = nspawn
 	for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); time.Sleep(200 * time.Millisecond) {
 		if b.leader = childOf(nspawn.Process.Pid, "systemd"); b.leader == "" {
 			continue
@@ -101,9 +103,17 @@ func (b *booted) start() {
 	b.t.Fatal("it does not boot")
 }
 
-func (b *booted) powerOff(nspawn *exec.Cmd) {
+// reboot powers it off and starts it again, with what its disk has.
+func (b *booted) reboot() {
+	b.t.Helper()
+	b.powerOff()
+	b.start()
+}
+
+func (b *booted) powerOff() {
+	nspawn := b.nspawn
 	if b.leader != "" {
-		b.try("systemctl", "poweroff", "--force")
+		b.try("systemctl", "poweroff")
 		b.leader = ""
 	}
 	done := make(chan struct{})
@@ -233,7 +243,7 @@ func TestPackageGivesRights(t *testing.T) {
 cat > /etc/oakbarrel/plan.yaml <<EOF
 oakbarrel: 1
 intakes:
-  local: {syslog: {socket: auto}}
+  local: {journal: {}}
   wire:  {syslog: {udp: ":999", tcp: ":999"}}
   pumps: {files: {paths: [/srv/pumps/*.log]}}
 otherwise: {send: [all]}
@@ -281,7 +291,7 @@ oakbarrel token new --cask '*' --may admin --database-file /etc/oakbarrel/databa
 	who := "export OAKBARREL_URL=http://127.0.0.1:8449 OAKBARREL_TOKEN=$(cat /tmp/token); "
 	b.run(who + `cat > /tmp/host.yaml <<END
 oakbarrel: 1
-intakes: {local: {syslog: {socket: auto}}}
+intakes: {local: {journal: {}}}
 outlets: {centre: {store: {cask: hosts}, batch: {wait: 100ms}}}
 otherwise: {send: [centre]}
 END
@@ -294,4 +304,40 @@ oakbarrel accept $(oakbarrel hosts invite --cask hosts --host-label role=host | 
 	b.eventually("it is in the store", who+"oakbarrel read --since 1h --where 'text contains \"into the store\"' | grep -q 'into the store'")
 	b.run("for i in 1 2 3 4 5; do systemctl restart oakbarrel-store; logger \"restart $i\"; done")
 	b.eventually("all is in the store", who+"test $(oakbarrel read --since 1h --where 'text contains \"restart\" and app is root' | grep -c 'restart [0-9]') -ge 5")
+}
+
+// Each entry of the journal is kept once, natively, through kills, rotation and a reboot;
+// what was removed before it could be read is counted.
+func TestPackageReadsTheJournal(t *testing.T) {
+	b := boot(t)
+	b.run("mkdir -p /etc/systemd/system/oakbarrel.service.d && printf '[Service]\\nRestartSec=100ms\\n' > /etc/systemd/system/oakbarrel.service.d/soon.conf")
+	b.run("mkdir -p /etc/systemd/journald.conf.d && printf '[Journal]\nStorage=persistent\nRateLimitIntervalSec=0\nSystemMaxUse=1G\n' > /etc/systemd/journald.conf.d/all.conf && mkdir -p /var/log/journal && systemd-tmpfiles --create --prefix /var/log/journal && systemctl restart systemd-journald")
+	b.run(installPackage)
+	script := filepath.Join(t.TempDir(), "say")
+	os.WriteFile(script, []byte(`
+import socket, sys
+s = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)
+s.connect("/run/systemd/journal/socket")
+for n in range(int(sys.argv[1]), int(sys.argv[2])):
+    s.send(b"MESSAGE=number %d.\nPRIORITY=6\nSYSLOG_IDENTIFIER=counter\nTANK=%d\n" % (n, n % 7))
+`), 0o644)
+	b.copyIn(script, "say.py")
+	once := func(n int) {
+		t.Helper()
+		b.eventually(fmt.Sprintf("%d are there", n), fmt.Sprintf("test $(cat /var/log/oakbarrel/all.log* | grep -c 'number [0-9]*\\.') -ge %d", n))
+		if got := strings.TrimSpace(b.run("cat /var/log/oakbarrel/all.log* | grep -o 'number [0-9]*\\.' | sort | uniq -c | awk '{print $1}' | sort | uniq -c")); got != fmt.Sprintf("%d 1", n) {
+			t.Errorf("want %d, once each: %s", n, got)
+		}
+	}
+	b.run("python3 /opt/say.py 0 20000 & for i in $(seq 30); do sleep 0.2; systemctl kill -s KILL oakbarrel || true; done; wait")
+	once(20000)
+	b.run("grep 'number 7\\.' /var/log/oakbarrel/all.log | grep -q '\"TANK\":\"0\"'")
+	b.run("journalctl --rotate; python3 /opt/say.py 20000 21000; journalctl --rotate; python3 /opt/say.py 21000 22000")
+	once(22000)
+	b.run("systemctl stop oakbarrel; python3 /opt/say.py 90000 91000; journalctl --rotate; python3 /opt/say.py 22000 22010; journalctl --rotate; journalctl --vacuum-files=1; python3 /opt/say.py 22010 22020; systemctl start oakbarrel")
+	b.eventually("the gap is told", "oakbarrel status | grep -q 'local .* 1,0[0-9][0-9] '")
+	b.run("oakbarrel followed | grep -q journal:system; logger 'before the reboot'; sleep 1; systemctl stop oakbarrel; logger 'while it is away'")
+	b.reboot()
+	b.eventually("it goes on", "systemctl is-active oakbarrel && grep -q 'while it is away' /var/log/oakbarrel/all.log")
+	b.run("test $(cat /var/log/oakbarrel/all.log* | grep -c 'before the reboot') = 1")
 }

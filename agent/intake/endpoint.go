@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"oakbarrel/client"
+	"oakbarrel/core/record"
 )
 
 // Endpoint is one address that is read from. Its owner may change with the plan.
@@ -25,11 +26,29 @@ type Endpoint interface {
 	Tell(*client.IntakeStatus)
 	// Follows returns what follows files for the endpoint, nil where it follows none.
 	Follows() *Follow
+	// Rereads returns what reads from where the outlets are, and can read again; nil where
+	// nothing does.
+	Rereads() Rereader
 	// Landed returns how many records were read and not passed on, and begins anew at 0.
 	Landed() int64
 	// GivenUp returns a channel that is closed when what the endpoint has is not to
 	// be taken any more; nil where that never is.
 	GivenUp() <-chan struct{}
+}
+
+// Rereader is an endpoint whose records stand somewhere, so that they can be read again:
+// how far they were passed on is kept with each outlet.
+type Rereader interface {
+	Endpoint
+	// Abandon ends the reading where it is: what was read and not taken is read again
+	// by the next endpoint.
+	Abandon()
+	// IsOver tells whether the reading has ended, or is about to.
+	IsOver() bool
+	// Positions returns how far the sources are read.
+	Positions() []record.Mark
+	// Files tells how far each file is followed, or the journal.
+	Files() []client.FollowedFile
 }
 
 // Common is the part that all endpoints share.
@@ -49,6 +68,9 @@ func (c *Common) Tell(*client.IntakeStatus) {}
 
 // Follows implements [Endpoint]: it follows no files.
 func (c *Common) Follows() *Follow { return nil }
+
+// Rereads implements [Endpoint]: what is read stands nowhere.
+func (c *Common) Rereads() Rereader { return nil }
 
 // Landed implements [Endpoint].
 func (c *Common) Landed() int64 { return c.flying.Swap(0) }

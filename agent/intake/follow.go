@@ -107,20 +107,22 @@ func (e *Follow) Drain(time.Time) {
 // Follows implements [Endpoint].
 func (e *Follow) Follows() *Follow { return e }
 
+// Rereads implements [Endpoint].
+func (e *Follow) Rereads() Rereader { return e }
+
 // GivenUp implements [Endpoint].
 func (e *Follow) GivenUp() <-chan struct{} { return e.givenUp }
 
 // Tell implements [Endpoint].
 func (e *Follow) Tell(s *client.IntakeStatus) { s.Trouble = e.follower.Trouble() }
 
-// Abandon ends the reading where it is: what was read and not taken is read again
-// by the next endpoint.
+// Abandon implements [Rereader].
 func (e *Follow) Abandon() {
 	close(e.givenUp)
 	e.Drain(time.Time{})
 }
 
-// IsOver tells whether the reading has ended, or is about to.
+// IsOver implements [Rereader].
 func (e *Follow) IsOver() bool { return e.ctx.Err() != nil }
 
 func (e *Follow) Close() { e.end() }
@@ -143,7 +145,7 @@ func (e *Follow) Pass(out *lines.Out) bool {
 // Forget implements [tail.Sink].
 func (e *Follow) Forget(sources []string) { e.agent.Forget(sources) }
 
-// Positions returns how far the sources are read.
+// Positions implements [Rereader].
 func (e *Follow) Positions() []record.Mark { return e.follower.Positions() }
 
 // Files tells how far each file is followed.

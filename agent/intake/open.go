@@ -24,6 +24,7 @@ const (
 	GRPC       Network = "grpc"
 	GRPCS      Network = "grpcs" // with TLS
 	Kernel     Network = "kernel"
+	Journal    Network = "journal"
 	Own        Network = "own" // the agent's own log
 	Files      Network = "files"
 	Containers Network = "containers"
@@ -42,6 +43,9 @@ type Key struct {
 func (k Key) String() string {
 	if k.IsFollowed() {
 		return "what it follows"
+	}
+	if k.Network == Journal {
+		return "the journal"
 	}
 	return addressText(k.Network, k.Address)
 }
@@ -73,6 +77,8 @@ func KeysOf(s plan.Intake) []Key {
 		return addressesOf(s)
 	case plan.FilesIntake, plan.ContainersIntake:
 		return []Key{{Network(s.Kind), s.Files.Text, s.Name}}
+	case plan.JournalIntake:
+		return []Key{{Journal, s.Journal.Text, s.Name}}
 	case plan.PipesIntake:
 		return pipesOf(s)
 	}
@@ -127,8 +133,8 @@ func (k Key) Port() int {
 // IsInTheWay tells whether an endpoint that is open under k keeps one from being
 // opened under next: it has the port of that one, or follows files for its intake.
 func (k Key) IsInTheWay(open Endpoint, next Key) bool {
-	if next.IsFollowed() {
-		return k.IsFollowed() && k.intake == next.intake
+	if next.IsFollowed() || next.Network == Journal {
+		return k.IsFollowed() == next.IsFollowed() && (k.Network == Journal) == (next.Network == Journal) && k.intake == next.intake
 	}
 	return k.transport() == next.transport() && portOf(open.Bound()) == portOf(next.Address)
 }
@@ -181,6 +187,8 @@ func (a *Agent) Open(key Key, in *plan.Intake) (Endpoint, error) {
 		return a.openOTLP(key, &in.Syslog)
 	case Kernel:
 		return a.openKernel()
+	case Journal:
+		return a.openJournal(in)
 	case Own:
 		return a.openOwn(), nil
 	case Files, Containers:

@@ -19,6 +19,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -68,7 +69,7 @@ func Open(dir string, log *slog.Logger) (*Folder, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+	if err := lockWithin(lockTime, lock); err != nil {
 		pid, _ := os.ReadFile(lock.Name())
 		lock.Close()
 		return nil, fmt.Errorf("%s: %w, process %s", dir, ErrInUse, strings.TrimSpace(string(pid)))
@@ -81,6 +82,19 @@ func Open(dir string, log *slog.Logger) (*Folder, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// lockTime is for how long a folder may still be locked: a program that an agent was just
+// starting when it was killed has the lock until it has begun.
+const lockTime = 500 * time.Millisecond
+
+func lockWithin(limit time.Duration, file *os.File) error {
+	for begun := time.Now(); ; time.Sleep(20 * time.Millisecond) {
+		err := unix.Flock(int(file.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+		if err == nil || time.Since(begun) > limit {
+			return err
+		}
+	}
 }
 
 // open reads what stands in the folder. Where it is a copy of that of an agent which

@@ -337,6 +337,9 @@ func (c *bounder) intake(in Intake) {
 	if in.Kind == KernelIntake {
 		c.reads("/dev/kmsg")
 	}
+	if in.Journal != nil {
+		c.reads(cmp.Or(in.Journal.Folder, "/var/log/journal"))
+	}
 }
 
 func (c *bounder) outlet(o Outlet, own Service) {

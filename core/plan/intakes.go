@@ -37,6 +37,8 @@ func (r *planReader) readIntakes(e entry) {
 				r.readFiles(e, &in)
 			case ContainersIntake:
 				r.readContainers(e, &in, opened)
+			case JournalIntake:
+				r.readJournal(e, &in)
 			case PipesIntake:
 				r.readPipes(e, &in, opened)
 			default:
@@ -45,7 +47,7 @@ func (r *planReader) readIntakes(e entry) {
 			}
 		}
 		if in.Kind == "" && !m.faulty {
-			r.fail(named.at, what+" does not say what it is", `write syslog: {…}, files: {paths: [/srv/pumps/*.log]}, containers: {engine: docker}, otlp: {http: "127.0.0.1:4318"}, kernel: {}, or own: {}`)
+			r.fail(named.at, what+" does not say what it is", `write syslog: {…}, files: {paths: [/srv/pumps/*.log]}, containers: {engine: docker}, otlp: {http: "127.0.0.1:4318"}, kernel: {}, journal: {}, or own: {}`)
 		}
 		if e, ok := m.get("label"); ok && in.Kind != "" {
 			r.readLabel(e, &in)

@@ -11,10 +11,11 @@ const (
 	PipesIntake      IntakeKind = "pipes"
 	OTLPIntake       IntakeKind = "otlp"
 	KernelIntake     IntakeKind = "kernel"
+	JournalIntake    IntakeKind = "journal"
 	OwnIntake        IntakeKind = "own" // the agent's own log
 )
 
-var intakeKinds = []IntakeKind{SyslogIntake, FilesIntake, ContainersIntake, PipesIntake, OTLPIntake, KernelIntake, OwnIntake}
+var intakeKinds = []IntakeKind{SyslogIntake, FilesIntake, ContainersIntake, PipesIntake, OTLPIntake, KernelIntake, JournalIntake, OwnIntake}
 
 // OutletKind is what a way out leads to, as the plan names it.
 type OutletKind string

@@ -48,11 +48,12 @@ type Intake struct {
 	Name    string
 	Kind    IntakeKind
 	KeepRaw bool
-	Pipes   *Pipes // of pipes, else nil
-	Files   *Files // of files and containers, else nil
-	Syslog  Syslog // of an otlp intake: Allow and Default
-	HTTP    string // HOST:PORT of an otlp intake, "" for none
-	GRPC    string // likewise
+	Pipes   *Pipes   // of pipes, else nil
+	Files   *Files   // of files and containers, else nil
+	Journal *Journal // of a journal, else nil
+	Syslog  Syslog   // of an otlp intake: Allow and Default
+	HTTP    string   // HOST:PORT of an otlp intake, "" for none
+	GRPC    string   // likewise
 }
 
 // Syslog says what a syslog intake opens, and how it reads; an address that is

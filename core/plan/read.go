@@ -126,6 +126,7 @@ func (r *planReader) read(body ast.Node) *Plan {
 	if r.here {
 		r.checkDisks()
 	}
+	r.checkHeardTwice(r.intakes)
 	p.Service, p.Intakes, p.Outlets, p.Tends = r.service, r.intakes, r.outlets, r.tends
 	if r.bounds != nil {
 		if r.checkBounds(p); r.findings.Refused() {

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -166,15 +167,28 @@ func (r *planReader) duration(e entry, least, most time.Duration, example string
 	if !ok {
 		return least
 	}
-	d, err := time.ParseDuration(strings.ToLower(v.text))
+	d, err := parseTime(strings.ToLower(v.text))
 	if err != nil || d < least || d > most {
 		r.fail(e.valueAt(), fmt.Sprintf("%s cannot be %q", e.key, shorten(v.text)), fmt.Sprintf("write a time from %s to %s, such as %s", brief(least), brief(most), example))
 	}
 	return d
 }
 
+// parseTime reads a time such as 90s, 1h30m or 7d.
+func parseTime(text string) (time.Duration, error) {
+	days, isDays := strings.CutSuffix(text, "d")
+	if !isDays {
+		return time.ParseDuration(text)
+	}
+	n, err := strconv.ParseUint(days, 10, 16)
+	return time.Duration(n) * 24 * time.Hour, err
+}
+
 // brief writes a time without the parts that are zero: 1m, not 1m0s.
 func brief(d time.Duration) string {
+	if day := 24 * time.Hour; d >= 2*day && d%day == 0 {
+		return fmt.Sprintf("%dd", d/day)
+	}
 	s := d.String()
 	if strings.HasSuffix(s, "m0s") {
 		s = strings.TrimSuffix(s, "0s")

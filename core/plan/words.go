@@ -9,17 +9,17 @@ import (
 // keys are all keys of a plan, whatever they stand in. A test holds them to what is read.
 var keys = []string{
 	"after", "age", "allow", "at", "basic", "before", "batch", "body", "burst", "bytes", "ca_file", "cask", "access", "certificate", "charset", "clients", "columns", "command", "compress", "conditions", "connections", "csv",
-	"days", "days_at_most", "decode", "default", "disk", "drop", "engine", "every", "exclude", "file", "files", "fingerprint", "floor", "fold", "format", "frames", "from", "group", "grpc",
+	"days", "days_at_most", "decode", "default", "disk", "drop", "engine", "every", "exclude", "file", "files", "fingerprint", "floor", "fold", "folder", "format", "frames", "from", "group", "grpc",
 	"gzip", "headers", "hold", "host", "how", "http", "idle", "indented", "intakes", "join", "json", "keep", "keep_raw", "key_file", "keyvalue", "label", "labels", "largest", "levels",
-	"limit", "mail", "mask", "memory", "mode", "name", "names", "oakbarrel", "open", "otherwise", "outlets", "overflow", "owner", "parts", "password_file", "path", "paths",
-	"pattern", "pid_file", "pieces", "plan", "poll", "proxy", "rate", "records", "roll", "root", "rules", "send", "separator", "server", "service", "settle", "severity", "signal", "size",
-	"socket", "spool", "starts", "stream", "sync", "syslog", "tcp", "tend", "text", "then", "time", "times", "tls", "to", "token_file", "total", "udp", "until", "url", "user", "values",
+	"limit", "mail", "mask", "memory", "mode", "name", "names", "namespace", "oakbarrel", "open", "otherwise", "outlets", "overflow", "owner", "parts", "password_file", "path", "paths",
+	"pattern", "pid_file", "pieces", "plan", "poll", "priority", "proxy", "rate", "records", "roll", "root", "rules", "send", "separator", "server", "service", "settle", "severity", "signal", "since", "size",
+	"socket", "spool", "starts", "stream", "sync", "syslog", "tcp", "tend", "text", "then", "time", "times", "tls", "to", "token_file", "total", "udp", "units", "until", "url", "user", "values",
 	"wait", "webhook_file", "when", "within", "zone", "zstd",
 }
 
 // values are words that stand for something where a key has a choice.
 var values = []string{
-	"copy", "counted", "day", "done", "forever", "hour", "month", "none", "own", "rename", "rfc3164", "rfc5424", "served", "shed", "stamped", "week",
+	"all", "boot", "copy", "counted", "day", "done", "forever", "hour", "month", "none", "now", "own", "rename", "rfc3164", "rfc5424", "served", "shed", "stamped", "week",
 }
 
 // conditionWords are those of conditions.

@@ -1,0 +1,89 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"oakbarrel/core/paths"
+	"oakbarrel/core/record"
+)
+
+// Journal says what a journal intake reads of the system's journal.
+type Journal struct {
+	Units     []string        // patterns of the units whose entries are taken, none for all
+	Least     record.Severity // and those that are at least so serious
+	Since     string          // where it begins the first time: SinceBoot, SinceAll, SinceNow, or "" for Age
+	Age       time.Duration   // how long ago, where Since is ""
+	Namespace string          // of the journal, "" for the system's
+	Folder    string          // of journals, such as those of other hosts, "" for this machine's
+	Text      string          // the settings as the plan has them: intakes that have it alike are alike
+}
+
+// Where a journal intake begins.
+const (
+	SinceBoot = "boot"
+	SinceAll  = "all"
+	SinceNow  = "now"
+)
+
+func (r *planReader) readJournal(e entry, in *Intake) {
+	j := &Journal{Least: record.Debug, Since: SinceBoot, Text: e.value.String()}
+	in.Journal = j
+	m, ok := r.mapping(e.value, e.at, "journal", "journal: {}", "units", "priority", "since", "namespace", "folder")
+	if !ok {
+		return
+	}
+	if e, ok := m.get("units"); ok {
+		for _, s := range r.texts(e, "a unit", "units: [ssh.service, 'lantern-*']") {
+			if err := paths.Check(s.text); err != nil {
+				r.fail(positionOf(s.node), fmt.Sprintf("%q: %v", shorten(s.text), err), "write the name of a unit, with * for any characters")
+			}
+			j.Units = append(j.Units, s.text)
+		}
+	}
+	if e, ok := m.get("priority"); ok {
+		if s := r.severity(e); s != nil {
+			j.Least = *s
+		}
+	}
+	if e, ok := m.get("since"); ok {
+		if v, ok := r.scalarOf(e.value); ok && slices.Contains([]string{SinceBoot, SinceAll, SinceNow}, v.text) {
+			j.Since = v.text
+		} else {
+			j.Since, j.Age = "", r.duration(e, time.Minute, 10*365*24*time.Hour, "7d; or boot, all or now")
+		}
+	}
+	if e, ok := m.get("namespace"); ok {
+		v, ok := r.text(e, "the name of a namespace")
+		if j.Namespace = v.text; ok && !isNamespace(v.text) {
+			r.fail(e.valueAt(), fmt.Sprintf("%q cannot be the namespace of a journal", shorten(v.text)), "write its name: letters, digits and - _ .")
+		}
+	}
+	if e, ok := m.get("folder"); ok {
+		j.Folder = r.path(e, "/var/log/journal/remote")
+		if j.Namespace != "" {
+			r.fail(e.at, "a folder of journals has no namespace", "take one of the two away")
+		}
+	}
+}
+
+// isNamespace tells whether a text can be the namespace of a journal; it stands in a command.
+func isNamespace(s string) bool { return isName(s) && s[0] != '-' }
+
+// checkHeardTwice warns where intakes would hear the same: what the journal has, it has of
+// the kernel and of the socket of syslog as well.
+func (r *planReader) checkHeardTwice(intakes []Intake) {
+	at := slices.IndexFunc(intakes, func(in Intake) bool {
+		return in.Journal != nil && in.Journal.Namespace == "" && in.Journal.Folder == ""
+	})
+	if at < 0 {
+		return
+	}
+	for _, in := range intakes {
+		hears := in.Kind == KernelIntake || slices.Contains([]string{AutoSocket, "/dev/log", "/run/systemd/journal/syslog"}, in.Syslog.Socket)
+		if hears {
+			r.warn(r.namesAt["intake "+in.Name], fmt.Sprintf("the journal, which intake %s reads, has what intake %s hears as well, so that it comes twice", intakes[at].Name, in.Name), "take one of them away; the journal loses nothing while the agent is away")
+		}
+	}
+}
