@@ -330,13 +330,14 @@ func (e *journalEndpoint) pass(place journalPlace, at time.Time, more bool) bool
 	e.mu.Lock()
 	e.place, e.at, e.waits, e.trouble = place, at, more, ""
 	e.mu.Unlock()
-	if !more || time.Since(e.saved) > journalSave {
+	if time.Since(e.saved) > journalSave {
 		e.save()
 	}
 	return true
 }
 
-// save writes down how far all is passed on; how far the outlets are they know themselves.
+// save writes down how far all is passed on. It may be older than how far the outlets are,
+// who know that themselves and pass over what they have.
 func (e *journalEndpoint) save() {
 	e.saved = time.Now()
 	if err := e.agent.State.Save(e.file(), e.place); err != nil {
