@@ -13,8 +13,8 @@ import (
 // that have none: it has the entries of a file, a line "NUMBER UNIT PRIORITY TEXT" each, and
 // tells those after a cursor, and on and on what is added.
 const journalCommand = `#!/usr/bin/env python3
-import re, sys, time
-after = 0
+import os, re, sys, time
+after, parent = 0, os.getppid()
 for a in sys.argv[1:]:
     m = re.match("--(after-)?cursor=.*i=([0-9a-f]+)", a)
     if m:
@@ -25,6 +25,8 @@ with open("DIR/entries") as f:
     while True:
         line = f.readline()
         if not line:
+            if os.getppid() != parent:  # as the real one ends when nobody reads
+                sys.exit()
             time.sleep(0.05)
             continue
         number, unit, priority, text = line.rstrip("\n").split(" ", 3)
