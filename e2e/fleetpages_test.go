@@ -46,7 +46,7 @@ func TestTheFleetInTheConsole(t *testing.T) {
 	b.waitForText("nothing is changed")
 	b.waitForText("from the console")
 	b.picture("fleet-plan")
-	b.waitFor(`((i) => { const set = Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set; set.call(i, "8"); i.dispatchEvent(new Event("input", {bubbles: true})); return true })(document.querySelector("input[type=number][max='3600']"))`)
+	b.waitFor(`((i) => { const set = Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set; set.call(i, "5"); i.dispatchEvent(new Event("input", {bubbles: true})); return true })(document.querySelector("input[type=number][max='3600']"))`)
 	b.waitFor(`((i) => { const set = Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set; set.call(i, "from the console"); i.dispatchEvent(new Event("input", {bubbles: true})); return true })([...document.querySelectorAll("h2")].find((h) => h.textContent.startsWith("Roll out")).parentElement.querySelectorAll("input")[2])`)
 	b.waitFor(`([...document.querySelectorAll("button")].find((x) => x.innerText === "Roll out").click(), true)`)
 	b.waitForText("roll-out 2")
