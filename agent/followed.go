@@ -87,15 +87,25 @@ func (a *Agent) saveOutlets() {
 	}
 }
 
-// following returns what follows files, in the order of the intakes.
-func (a *Agent) following() (all []*intake.Follow) {
+// rereading returns what reads from where the outlets are, in the order of the intakes.
+func (a *Agent) rereading() (all []intake.Rereader) {
 	a.mu.RLock()
 	defer a.mu.RUnlock()
 	for _, in := range a.intakes {
 		for _, e := range a.endpointsOf(in) {
-			if f := e.Follows(); f != nil {
+			if f := e.Rereads(); f != nil {
 				all = append(all, f)
 			}
+		}
+	}
+	return all
+}
+
+// following returns those of it that follow files.
+func (a *Agent) following() (all []*intake.Follow) {
+	for _, e := range a.rereading() {
+		if f, ok := e.(*intake.Follow); ok {
+			all = append(all, f)
 		}
 	}
 	return all
@@ -113,18 +123,8 @@ func (a *Agent) endpointsOf(in *intake.Intake) (all []intake.Endpoint) {
 
 // Followed tells how far the files of all intakes are followed.
 func (a *Agent) Followed() []client.FollowedFile {
-	a.mu.RLock()
-	var all []intake.Rereader
-	for _, in := range a.intakes {
-		for _, e := range a.endpointsOf(in) {
-			if f := e.Rereads(); f != nil {
-				all = append(all, f)
-			}
-		}
-	}
-	a.mu.RUnlock()
 	files := []client.FollowedFile{}
-	for _, f := range all {
+	for _, f := range a.rereading() {
 		files = append(files, f.Files()...)
 	}
 	return files

@@ -3,8 +3,6 @@ package cli
 import (
 	"fmt"
 	"os"
-	"os/user"
-	"strconv"
 	"syscall"
 	"unsafe"
 
@@ -26,62 +24,51 @@ func becomeUser(name, planFile, stateDir string) error {
 	if os.Geteuid() != 0 {
 		return fmt.Errorf("only root can become another user; start it as %s, or as root", name)
 	}
-	u, err := user.Lookup(name)
+	who, err := doctor.AccountOf(name, nil)
 	if err != nil {
 		return err
 	}
-	uid, _ := strconv.Atoi(u.Uid) // on this system they are numbers
-	gid, _ := strconv.Atoi(u.Gid)
-	var groups []int
-	ids, err := u.GroupIds()
+	needed, err := doctor.Capabilities(planFile, who)
 	if err != nil {
 		return err
 	}
-	for _, id := range ids {
-		n, _ := strconv.Atoi(id)
-		groups = append(groups, n)
-	}
-	needed, err := doctor.Capabilities(planFile, name)
-	if err != nil {
+	if err := ownState(stateDir, who); err != nil {
 		return err
 	}
-	if err := ownState(stateDir, uid, gid); err != nil {
-		return err
-	}
-	return setUser(uid, gid, groups, needed)
+	return setUser(who, needed)
 }
 
 // ownState gives a state folder that is not there yet to a user; of another one that
 // could not write there it is an error.
-func ownState(dir string, uid, gid int) error {
+func ownState(dir string, who doctor.Account) error {
 	st, err := disk.Lstat(dir)
 	if os.IsNotExist(err) {
 		if err := os.MkdirAll(dir, 0o750); err != nil {
 			return err
 		}
-		return os.Chown(dir, uid, gid)
+		return os.Chown(dir, who.UID, who.GID)
 	}
 	if err != nil {
 		return err
 	}
-	if owner := disk.OwnerOf(st).User; owner != uid {
-		return fmt.Errorf("the state folder %s is that of user %d; give it to this one: chown -R %d:%d %s", dir, owner, uid, gid, dir)
+	if owner := disk.OwnerOf(st).User; owner != who.UID {
+		return fmt.Errorf("the state folder %s is that of user %d; give it to this one: chown -R %d:%d %s", dir, owner, who.UID, who.GID, dir)
 	}
 	return nil
 }
 
 // setUser changes who the process is, in all of its threads.
-func setUser(uid, gid int, groups []int, needed []string) error {
+func setUser(who doctor.Account, needed []string) error {
 	if _, _, errno := syscall.AllThreadsSyscall(unix.SYS_PRCTL, unix.PR_SET_KEEPCAPS, 1, 0); errno != 0 {
 		return fmt.Errorf("capabilities cannot be kept: %w", errno)
 	}
-	if err := syscall.Setgroups(groups); err != nil {
+	if err := syscall.Setgroups(who.Groups); err != nil {
 		return err
 	}
-	if err := syscall.Setgid(gid); err != nil {
+	if err := syscall.Setgid(who.GID); err != nil {
 		return err
 	}
-	if err := syscall.Setuid(uid); err != nil {
+	if err := syscall.Setuid(who.UID); err != nil {
 		return err
 	}
 	head := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}

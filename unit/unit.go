@@ -246,7 +246,16 @@ func (s *socket) is(network Network, address string) bool {
 	if address == "" {
 		return !s.taken && s.file.Name() != nameOf(s.network, s.address)
 	}
-	return isSame(network, s.address, address)
+	return isSame(network, s.address, address) && s.isReached()
+}
+
+// isReached tells whether others still find the socket: the path of one can be removed.
+func (s *socket) isReached() bool {
+	if s.network != Unix && s.network != Unixgram {
+		return true
+	}
+	st, err := os.Lstat(s.address)
+	return err == nil && st.Mode().Type() == os.ModeSocket
 }
 
 // isSame tells whether two addresses are one.

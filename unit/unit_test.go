@@ -153,6 +153,10 @@ func TestASocketOutlivesARun(t *testing.T) {
 		t.Error("the plan has it no more, and it stays")
 	}
 	next.expect("FDSTOREREMOVE=1\nFDNAME=unixgram " + path)
+	os.Remove(path) // whoever sends finds another one there, or none
+	if file, _ := next.Take(Unixgram, path); file != nil || next.Has(Unixgram, path) {
+		t.Error("a socket that nobody reaches is given")
+	}
 }
 
 // Sockets that the manager made are found by address, and one of any is given once.

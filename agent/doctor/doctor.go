@@ -196,7 +196,11 @@ func (d *doctor) lookAtAgent(ctx context.Context, stateDir string) {
 			d.warn("intake "+in.Name, fmt.Sprintf("%d records were dropped before the agent could read them", in.Missed), "run the agent as root, so that it may have a larger receive buffer, or raise net.core.rmem_max")
 		}
 		if in.Trouble != "" {
-			d.wrong("intake "+in.Name, in.Trouble, "look into the folders with oakbarrel followed, and name what is to be followed more closely")
+			mend := "it is tried again by itself"
+			if in.Kind == plan.FilesIntake || in.Kind == plan.ContainersIntake {
+				mend = "look into the folders with oakbarrel followed, and name what is to be followed more closely"
+			}
+			d.wrong("intake "+in.Name, in.Trouble, mend)
 		}
 		if in.TurnedAway > 0 {
 			d.warn("intake "+in.Name, fmt.Sprintf("%d connections or datagrams were turned away", in.TurnedAway), "look at allow, connections and clients in the plan; the agent's log names who")

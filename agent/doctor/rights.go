@@ -34,14 +34,13 @@ var itsOwn = []string{"/var/lib/oakbarrel", "/var/log/oakbarrel", "/run/oakbarre
 type rights struct {
 	capabilities map[string]string // why, by name
 	settings     map[string]string // likewise, by line of the unit
-	who          account
+	who          *Account          // nil where it is not known
 }
 
-// account is whom the unit runs as.
-type account struct {
-	uid    int
-	groups []int
-	known  bool
+// Account is whom an agent runs as.
+type Account struct {
+	UID, GID int
+	Groups   []int // of all its groups
 }
 
 // lookAtRights tells what the plan needs and the unit of the package does not give.
@@ -53,7 +52,7 @@ func (d *doctor) lookAtRights(ctx context.Context) {
 	if err != nil || has["LoadState"] != "loaded" {
 		return
 	}
-	r := rightsOf(d.plan, accountOf(has["User"], strings.Fields(has["SupplementaryGroups"])))
+	r := rightsOf(d.plan, accountOfUnit(has))
 	if lacks := r.lacking(has); len(lacks) > 0 {
 		d.wrong("rights", unitName+" lacks what the plan needs: "+strings.Join(lacks, "; "), mendRights)
 		return
@@ -72,22 +71,22 @@ func WriteDropIn(ctx context.Context, planFile string) (string, error) {
 	if findings.Refused() {
 		return "", fmt.Errorf("%s has errors; look at them with: oakbarrel plan check %s", planFile, planFile)
 	}
-	has, _ := unitProperties(ctx) // without a manager the user of the package is meant
-	return rightsOf(p, accountOf(has["User"], strings.Fields(has["SupplementaryGroups"]))).dropIn(), nil
+	has, _ := unitProperties(ctx) // without a manager nothing is known of its user
+	return rightsOf(p, accountOfUnit(has)).dropIn(), nil
 }
 
-// Capabilities names those that a plan needs where its agent runs as a user.
-func Capabilities(planFile, name string) ([]string, error) {
+// Capabilities names those that a plan needs where its agent runs as somebody.
+func Capabilities(planFile string, who Account) ([]string, error) {
 	p, findings, err := plan.Load(planFile)
 	if err != nil || findings.Refused() {
 		return nil, err // the agent tells what is wrong
 	}
-	return slices.Sorted(maps.Keys(rightsOf(p, accountOf(name, nil)).capabilities)), nil
+	return slices.Sorted(maps.Keys(rightsOf(p, &who).capabilities)), nil
 }
 
 // unitProperties asks the service manager how the unit is set up.
 func unitProperties(ctx context.Context) (map[string]string, error) {
-	names := "LoadState,User,SupplementaryGroups,AmbientCapabilities,ReadWritePaths,ReadOnlyPaths,ProtectHome,PrivateDevices,DeviceAllow,ProtectKernelLogs,SystemCallFilter"
+	names := "LoadState,User,SupplementaryGroups,AmbientCapabilities,ReadWritePaths,ProtectHome,PrivateDevices,DeviceAllow,ProtectKernelLogs,SystemCallFilter"
 	out, err := exec.CommandContext(ctx, "systemctl", "show", unitName, "--property="+names).Output()
 	all := map[string]string{}
 	for line := range strings.Lines(string(out)) {
@@ -97,28 +96,40 @@ func unitProperties(ctx context.Context) (map[string]string, error) {
 	return all, err
 }
 
-func accountOf(name string, groups []string) (a account) {
+// AccountOf finds the account of a user, who is in some groups beside its own.
+func AccountOf(name string, groups []string) (a Account, err error) {
 	u, err := user.Lookup(name)
 	if err != nil {
-		return a
+		return a, err
 	}
-	a.uid, _ = strconv.Atoi(u.Uid)
-	ids, _ := u.GroupIds()
+	ids, err := u.GroupIds()
+	if err != nil {
+		return a, err
+	}
 	for _, group := range groups {
-		if g, err := user.LookupGroup(group); err == nil {
+		if g, err := user.LookupGroup(group); err == nil { // one that is not there gives nothing
 			ids = append(ids, g.Gid)
 		}
 	}
+	a.UID, _ = strconv.Atoi(u.Uid) // on this system they are numbers
+	a.GID, _ = strconv.Atoi(u.Gid)
 	for _, id := range ids {
-		if n, err := strconv.Atoi(id); err == nil {
-			a.groups = append(a.groups, n)
-		}
+		n, _ := strconv.Atoi(id)
+		a.Groups = append(a.Groups, n)
 	}
-	a.known = true
-	return a
+	return a, nil
 }
 
-func rightsOf(p *plan.Plan, who account) *rights {
+// accountOfUnit is whom the unit runs as, nil where that is not known.
+func accountOfUnit(has map[string]string) *Account {
+	a, err := AccountOf(has["User"], strings.Fields(has["SupplementaryGroups"]))
+	if err != nil {
+		return nil
+	}
+	return &a
+}
+
+func rightsOf(p *plan.Plan, who *Account) *rights {
 	r := &rights{capabilities: map[string]string{}, settings: map[string]string{}, who: who}
 	for _, in := range p.Intakes {
 		r.intake(in)
@@ -184,24 +195,24 @@ func (r *rights) reads(subject, path string) {
 	if path == "" {
 		return
 	}
-	base := literal(path)
+	base := paths.Literal(path)
 	if isBelow(base, "/home", "/root", "/run/user") {
 		r.settings["ProtectHome=read-only"] = subject + " reads " + path
 	}
-	if r.who.known && !r.who.canRead(base) {
+	if r.who != nil && !r.who.canRead(base) {
 		r.capabilities["CAP_DAC_READ_SEARCH"] = fmt.Sprintf("%s reads %s, which its user may not", subject, path)
 	}
 }
 
 // writes asks for what it takes to write a path with places and patterns.
 func (r *rights) writes(subject, path string) {
-	folder := literal(path)
+	folder := paths.Literal(path)
 	if folder == path {
 		folder = filepath.Dir(path)
 	}
 	if !isBelow(folder, itsOwn...) {
 		r.settings["ReadWritePaths=-"+folder] = subject + " writes " + path
-		if r.who.known && !r.who.can(folder, 0o2) {
+		if r.who != nil && !r.who.can(folder, 0o2) {
 			r.capabilities["CAP_DAC_OVERRIDE"] = fmt.Sprintf("%s writes into %s, which its user may not (or give it to that user: chown oakbarrel %s)", subject, folder, folder)
 		}
 	}
@@ -213,23 +224,12 @@ func (r *rights) chown(subject string) {
 	r.settings["SystemCallFilter=@chown"] = why
 }
 
-// literal returns the part of a path before the first that can be anything.
-func literal(path string) string {
-	parts := strings.Split(path, "/")
-	for i, part := range parts {
-		if !paths.IsLiteral(part) || strings.Contains(part, "{") {
-			return strings.Join(parts[:i], "/")
-		}
-	}
-	return path
-}
-
 func isBelow(path string, folders ...string) bool {
-	return slices.ContainsFunc(folders, func(f string) bool { return path == f || strings.HasPrefix(path, f+"/") })
+	return slices.ContainsFunc(folders, func(f string) bool { return paths.IsIn(path, f) })
 }
 
 // canRead tells whether an account may read a path, and go through the folders to it.
-func (a account) canRead(path string) bool {
+func (a *Account) canRead(path string) bool {
 	for dir := filepath.Dir(path); dir != "/" && dir != "."; dir = filepath.Dir(dir) {
 		if !a.can(dir, 0o1) {
 			return false
@@ -239,7 +239,7 @@ func (a account) canRead(path string) bool {
 }
 
 // can tells whether an account has a permission of a file; what is not there is no matter.
-func (a account) can(path string, bit os.FileMode) bool {
+func (a *Account) can(path string, bit os.FileMode) bool {
 	st, err := os.Stat(path)
 	if err != nil {
 		return true
@@ -247,9 +247,9 @@ func (a account) can(path string, bit os.FileMode) bool {
 	of := disk.OwnerOf(st)
 	mode := st.Mode().Perm()
 	switch {
-	case of.User == a.uid:
+	case of.User == a.UID:
 		return mode>>6&bit != 0
-	case slices.Contains(a.groups, of.Group):
+	case slices.Contains(a.Groups, of.Group):
 		return mode>>3&bit != 0
 	}
 	return mode&bit != 0

@@ -101,7 +101,7 @@ func enlarge(fd int) {
 }
 
 func (a *Agent) openUnixgram(path string) (Endpoint, error) {
-	if conn, _ := a.keptDatagrams(unit.Unixgram, path); conn != nil && isThere(path) {
+	if conn, _ := a.keptDatagrams(unit.Unixgram, path); conn != nil {
 		e, err := a.unixgramEndpoint(conn.(*net.UnixConn), path)
 		if err == nil {
 			e.socket, _ = os.Lstat(path)

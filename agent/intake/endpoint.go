@@ -24,8 +24,6 @@ type Endpoint interface {
 	Bound() string
 	// Tell adds what is to be told of the endpoint to the status of its intake.
 	Tell(*client.IntakeStatus)
-	// Follows returns what follows files for the endpoint, nil where it follows none.
-	Follows() *Follow
 	// Rereads returns what reads from where the outlets are, and can read again; nil where
 	// nothing does.
 	Rereads() Rereader
@@ -65,9 +63,6 @@ func (c *Common) SetOwner(in *Intake) { c.in.Store(in) }
 
 // Tell implements [Endpoint]: there is nothing beside the address to tell.
 func (c *Common) Tell(*client.IntakeStatus) {}
-
-// Follows implements [Endpoint]: it follows no files.
-func (c *Common) Follows() *Follow { return nil }
 
 // Rereads implements [Endpoint]: what is read stands nowhere.
 func (c *Common) Rereads() Rereader { return nil }

@@ -104,9 +104,6 @@ func (e *Follow) Drain(time.Time) {
 	})
 }
 
-// Follows implements [Endpoint].
-func (e *Follow) Follows() *Follow { return e }
-
 // Rereads implements [Endpoint].
 func (e *Follow) Rereads() Rereader { return e }
 

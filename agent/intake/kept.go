@@ -2,7 +2,6 @@ package intake
 
 import (
 	"net"
-	"os"
 	"strings"
 
 	"oakbarrel/unit"
@@ -56,10 +55,4 @@ func (a *Agent) keptDrops() map[string]uint32 {
 	all := map[string]uint32{}
 	a.State.Load(keptDropsFile, &all) // there may be none
 	return all
-}
-
-// isThere tells whether the path of a unix socket that was kept leads to a socket still.
-func isThere(path string) bool {
-	st, err := os.Lstat(path)
-	return err == nil && st.Mode().Type() == os.ModeSocket
 }

@@ -130,11 +130,23 @@ func (k Key) Port() int {
 	return 0
 }
 
+// rereads names what is read from where the outlets are, of which an intake has one at a
+// time; "" where nothing is.
+func (k Key) rereads() Network {
+	switch {
+	case k.IsFollowed():
+		return Files
+	case k.Network == Journal:
+		return Journal
+	}
+	return ""
+}
+
 // IsInTheWay tells whether an endpoint that is open under k keeps one from being
 // opened under next: it has the port of that one, or follows files for its intake.
 func (k Key) IsInTheWay(open Endpoint, next Key) bool {
-	if next.IsFollowed() || next.Network == Journal {
-		return k.IsFollowed() == next.IsFollowed() && (k.Network == Journal) == (next.Network == Journal) && k.intake == next.intake
+	if of := next.rereads(); of != "" {
+		return k.rereads() == of && k.intake == next.intake
 	}
 	return k.transport() == next.transport() && portOf(open.Bound()) == portOf(next.Address)
 }

@@ -77,7 +77,7 @@ func (a *Agent) openTLS(address string, s *plan.Syslog) (Endpoint, error) {
 }
 
 func (a *Agent) openUnixStream(path string) (Endpoint, error) {
-	if !isThere(path) || !a.Unit.Has(unit.Unix, path) {
+	if !a.Unit.Has(unit.Unix, path) {
 		if err := makeRoomAt(path, "unix"); err != nil {
 			return nil, err
 		}

@@ -46,5 +46,22 @@ func MatchPart(pattern, name string) bool {
 	return err == nil && found
 }
 
+// Literal returns the part of a path before the first that is a pattern, or holds a place
+// such as {app}: what it can lead to lies in there.
+func Literal(path string) string {
+	parts := strings.Split(path, "/")
+	for i, part := range parts {
+		if !IsLiteral(part) || strings.Contains(part, "{") {
+			return strings.Join(parts[:i], "/")
+		}
+	}
+	return path
+}
+
+// IsIn tells whether a path without patterns is a folder, or lies in it.
+func IsIn(path, folder string) bool {
+	return folder == "/" || path == folder || strings.HasPrefix(path, folder+"/")
+}
+
 // IsLiteral tells whether a part of a pattern stands for itself.
 func IsLiteral(part string) bool { return !strings.ContainsAny(part, `*?[\`) }

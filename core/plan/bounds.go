@@ -261,20 +261,11 @@ func (c *bounder) touches(all []string, does, key string, folders []string) {
 // inside tells whether all that a path with patterns or places can be lies in one of
 // the folders.
 func inside(path string, folders []string) bool {
-	var sure []string // the parts before the first that can be anything
-	for _, part := range strings.Split(path, "/") {
-		if !paths.IsLiteral(part) || strings.Contains(part, "{") {
-			break
-		}
-		sure = append(sure, part)
-	}
 	if slices.Contains(strings.Split(path, "/"), "..") {
 		return false
 	}
-	at := filepath.Clean("/" + strings.Join(sure, "/"))
-	return slices.ContainsFunc(folders, func(f string) bool {
-		return f == "/" || at == f || strings.HasPrefix(at, f+"/")
-	})
+	at := filepath.Clean("/" + paths.Literal(path))
+	return slices.ContainsFunc(folders, func(f string) bool { return paths.IsIn(at, f) })
 }
 
 func (c *bounder) listens(all ...string) {

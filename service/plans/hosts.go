@@ -47,8 +47,8 @@ func look(db *gorm.DB, agents *gorm.DB) (w world, err error) {
 		func() error {
 			return agents.Omit("status", "tallies", "summary").Order("host, id").Find(&w.agents).Error
 		},
-		func() error { return ofAgents(db, w.agents).Find(&labels).Error },
-		func() error { return ofAgents(db, w.agents).Find(&values).Error },
+		func() error { return ofAgents(db, "agent_id", w.agents).Find(&labels).Error },
+		func() error { return ofAgents(db, "agent_id", w.agents).Find(&values).Error },
 		func() error { return db.Order("label, of, name").Find(&ofLabels).Error },
 		func() error { return db.Order("name").Find(&assignments).Error },
 		func() error { w.inForce, err = inForce(db); return err },
@@ -96,8 +96,8 @@ func look(db *gorm.DB, agents *gorm.DB) (w world, err error) {
 // few is for how many agents what is theirs alone is asked for.
 const few = 20
 
-// ofAgents chooses the rows of agents, or all where they are many.
-func ofAgents(db *gorm.DB, agents []model.Agent) *gorm.DB {
+// ofAgents chooses the rows of agents, which a column names, or all where they are many.
+func ofAgents(db *gorm.DB, column string, agents []model.Agent) *gorm.DB {
 	if len(agents) > few {
 		return db
 	}
@@ -105,7 +105,7 @@ func ofAgents(db *gorm.DB, agents []model.Agent) *gorm.DB {
 	for _, a := range agents {
 		ids = append(ids, a.ID)
 	}
-	return db.Where("agent_id IN ?", ids)
+	return db.Where(column+" IN ?", ids)
 }
 
 func (w *world) decide(a model.Agent) fleet.Decision {

@@ -23,15 +23,7 @@ const quietTime = 90 * time.Second
 // summaries returns what is shown of the statuses of agents, by agent.
 func summaries(db *gorm.DB, agents []model.Agent) (map[string]client.Summary, error) {
 	var rows []model.Agent
-	read := db.Select("id", "summary")
-	if len(agents) <= few {
-		ids := []string{}
-		for _, a := range agents {
-			ids = append(ids, a.ID)
-		}
-		read = read.Where("id IN ?", ids)
-	}
-	if err := read.Find(&rows).Error; err != nil {
+	if err := ofAgents(db, "id", agents).Select("id", "summary").Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	all := map[string]client.Summary{}
