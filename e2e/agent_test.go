@@ -420,6 +420,7 @@ func TestAFullDiskHoldsBackShedsAndGoesOn(t *testing.T) {
 }
 
 func TestStoppingDoesNotWaitForAFullDisk(t *testing.T) {
+	t.Parallel()
 	h := newHost(t, strings.Replace(plain, "DIR/all.log", "/dev/full/all.log", 1)) // can never be opened
 	h.start()
 	conn := h.dial("tcp")

@@ -194,6 +194,7 @@ func TestAFolderThatIsSetBackLosesNothing(t *testing.T) {
 // A folder that is set back reads lines of files again that have arrived: each is in
 // the store, and where it is there twice that is marked, and nothing else is.
 func TestAFolderThatIsSetBackMarksWhatItReadsAgain(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
 	h := s.host("gateway", s.token("gateway", "write"))
 	plan, err := os.ReadFile(h.plan)
@@ -248,6 +249,7 @@ func TestAFolderThatIsSetBackMarksWhatItReadsAgain(t *testing.T) {
 // before it sends anything. It holds what it has until it is let in; what both held
 // is in the store, and nothing else twice.
 func TestACopyBesideTheOriginalBecomesAnotherAgent(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
 	h := s.host("gateway", s.token("gateway", "write"))
 	h.start()
@@ -297,6 +299,7 @@ func TestACopyBesideTheOriginalBecomesAnotherAgent(t *testing.T) {
 
 // A copy that is made before the store was ever reached marks what both held, too.
 func TestACopyThatWasMadeBeforeTheFirstContactIsMarked(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
 	h := s.host("gateway", s.token("gateway", "write"))
 	s.kill()
@@ -318,6 +321,7 @@ func TestACopyThatWasMadeBeforeTheFirstContactIsMarked(t *testing.T) {
 
 // What an agent has taken in since it began, without a contact yet, a copy may hold too.
 func TestACopyOfAnAgentWithoutALeaseIsMarked(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
 	h := s.host("gateway", s.token("gateway", "write"))
 	h.start()
@@ -353,6 +357,7 @@ func TestACopyOfAnAgentWithoutALeaseIsMarked(t *testing.T) {
 // Of copies on other machines one keeps the identity; the others become other agents
 // at the first contact. Nothing is lost, and what two held is marked.
 func TestCopiesOnOtherMachines(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
 	h := s.host("gateway", s.token("gateway", "write"))
 	h.start()
@@ -402,6 +407,7 @@ func TestCopiesOnOtherMachines(t *testing.T) {
 
 // Hosts that start from one image, whose invitation was for several, are let in at once.
 func TestHostsFromOneImageAreLetIn(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
 	admin := s.token("*", "admin")
 	out, stderr, code := s.ask(admin, "hosts", "invite", "--cask", "gateway", "--uses", "3")
@@ -442,6 +448,7 @@ func TestHostsFromOneImageAreLetIn(t *testing.T) {
 // A database that is restored from an older copy loses what came since: the agent
 // sends again what it has still, and declares the rest.
 func TestADatabaseThatIsSetBackIsTold(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
 	h := s.host("gateway", s.token("gateway", "write"))
 	h.start()

@@ -302,8 +302,15 @@ func (h *host) within(limit time.Duration, what string, done func() bool) {
 // run runs a command to its end.
 func run(t testing.TB, args ...string) (stdout, stderr string, code int) {
 	t.Helper()
+	return runWith(t, nil, args...)
+}
+
+// runWith is run with more in the environment.
+func runWith(t testing.TB, environment []string, args ...string) (stdout, stderr string, code int) {
+	t.Helper()
 	var out, err bytes.Buffer
 	c := exec.Command(binary, args...)
+	c.Env = append(os.Environ(), environment...)
 	c.Stdout, c.Stderr = &out, &err
 	if e := c.Run(); e != nil && c.ProcessState == nil {
 		t.Fatal(e)

@@ -204,6 +204,7 @@ outlets: {all: {file: {path: DIR/all.log, roll: {size: 300B}, keep: {pieces: 1}}
 }
 
 func TestTheFilesOfAHostInTheConsole(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
 	s.account("noor", "operator")
 	h := s.host("gateway", s.token("gateway", "write"))

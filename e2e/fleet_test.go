@@ -178,6 +178,7 @@ func talk(t *testing.T, port string) (stop func() int) {
 // A revision comes to its hosts in waves, with the values of each; another part is
 // another revision; what a host sends arrives all the while.
 func TestARevisionComesToItsHosts(t *testing.T) {
+	t.Parallel()
 	f := newFleet(t, 3)
 	f.rollOut(0, "done  3 kept", "--waves", "1, all")
 	f.have(1)
@@ -215,6 +216,7 @@ func TestARevisionComesToItsHosts(t *testing.T) {
 // A plan that is in order and starves a host is taken back within its wait, by the host
 // itself, with the service away; the others never see it.
 func TestAPlanThatStarvesAHostIsTakenBack(t *testing.T) {
+	t.Parallel()
 	f := newFleet(t, 3)
 	f.rollOut(0, "done")
 	f.have(1)
@@ -249,6 +251,7 @@ func TestAPlanThatStarvesAHostIsTakenBack(t *testing.T) {
 // A file that is followed no more, as the path is another, is missed, also where its last
 // lines are read while the plan is changed.
 func TestAFileThatIsFollowedNoMoreIsMissed(t *testing.T) {
+	t.Parallel()
 	f := newFleet(t, 1)
 	h := f.hosts[0]
 	h.bounds(strings.Replace(fleetBounds, "/var/log", h.dir, 1))
@@ -291,6 +294,7 @@ func TestAFileThatIsFollowedNoMoreIsMissed(t *testing.T) {
 // A service that is killed in the middle of a wave goes on; an agent that is killed
 // between taking and keeping ends with exactly one of the two plans.
 func TestKillsInTheMiddleOfARollout(t *testing.T) {
+	t.Parallel()
 	f := newFleet(t, 3)
 	f.rollOut(0, "done")
 	f.have(1)
@@ -325,6 +329,7 @@ func TestKillsInTheMiddleOfARollout(t *testing.T) {
 
 // What a host's bounds forbid is refused there, with place and reason.
 func TestAPlanOutsideOfItsBoundsIsRefused(t *testing.T) {
+	t.Parallel()
 	f := newFleet(t, 1)
 	f.put("ground", strings.Replace(groundPart, "  centre:\n", "  aside: {file: {path: /etc/cron.d/x, keep: forever}}\n  centre:\n", 1))
 	f.do(0, "in order on 1 of 1 hosts", "plans", "check", "gate")
@@ -341,6 +346,7 @@ func TestAPlanOutsideOfItsBoundsIsRefused(t *testing.T) {
 // Every file in the folder of an agent that has run is kept from plans of the service,
 // but the logs that such a plan writes there.
 func TestAServedPlanLeavesTheAgentsFilesAlone(t *testing.T) {
+	t.Parallel()
 	f := newFleet(t, 1)
 	h := f.hosts[0]
 	f.put("ground", strings.Replace(groundPart, "  centre:\n", "  aside: {file: {path: "+h.state+"/aside.log, keep: forever}}\n  centre:\n", 1))
@@ -364,6 +370,7 @@ func TestAServedPlanLeavesTheAgentsFilesAlone(t *testing.T) {
 
 // A host that is asked tells which port others have, and takes nothing.
 func TestHostsAreAskedForTheirPorts(t *testing.T) {
+	t.Parallel()
 	f := newFleet(t, 2)
 	taken, err := net.Listen("tcp", "127.0.0.1:"+f.ports[1])
 	if err != nil {
@@ -382,6 +389,7 @@ func TestHostsAreAskedForTheirPorts(t *testing.T) {
 // Two people who change one plan at a time are told of each other, and a roll-out waits
 // for another person where that is wanted.
 func TestTwoOperatorsAtOnce(t *testing.T) {
+	t.Parallel()
 	f := newFleet(t, 1)
 	file := filepath.Join(f.dir, "gate.yaml")
 	os.WriteFile(file, []byte(gatePlan+"values: {note: x}\n"), 0o644)

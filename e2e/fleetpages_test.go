@@ -9,6 +9,7 @@ import (
 // A plan is changed in the console, judged on its hosts as it is typed, kept, rolled out,
 // watched, and taken back.
 func TestTheFleetInTheConsole(t *testing.T) {
+	t.Parallel()
 	f := newFleet(t, 3)
 	f.rollOut(0, "done")
 	f.account("noor", "operator")

@@ -198,6 +198,7 @@ func (h *host) write(name, text string) {
 }
 
 func TestAPlanThatChangesGoesOnWhereItWas(t *testing.T) {
+	t.Parallel()
 	h := newHost(t, followPlan)
 	h.write("logs/a.log", "one\n")
 	h.start()
@@ -290,6 +291,7 @@ func TestPlanTryShowsWhatRecordsALineMakes(t *testing.T) {
 // A file that is rolled and read by the same agent: what is not read yet stays,
 // and each line arrives once.
 func TestAFileThatIsTendedAndFollowedLosesNothing(t *testing.T) {
+	t.Parallel()
 	for _, how := range []string{"rename", "copy"} {
 		h := newHost(t, fmt.Sprintf(`oakbarrel: 1
 host: kelp-01

@@ -143,6 +143,7 @@ func TestWhatIsTakenOfTheJournal(t *testing.T) {
 
 // A command that fails is told, and begun again where the outlets are.
 func TestAJournalThatCannotBeRead(t *testing.T) {
+	t.Parallel()
 	h := newHost(t, strings.Replace(fmt.Sprintf(journalPlan, ""), " {unit}", "", 1))
 	withJournal(h)
 	h.journal(1, 5, "pumpd.service", "entry")

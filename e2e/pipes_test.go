@@ -21,6 +21,7 @@ outlets:
 // A program that insists on a file writes into a pipe, and goes on through new
 // starts and kills of the agent.
 func TestAPipeInThePlaceOfALogFile(t *testing.T) {
+	t.Parallel()
 	h := newHost(t, pipePlan)
 	h.start()
 	path := h.dir + "/gate/app.log"

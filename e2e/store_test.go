@@ -123,9 +123,7 @@ func (s *store) url() string {
 // ask runs a command that asks the store.
 func (s *store) ask(token string, args ...string) (stdout, stderr string, code int) {
 	s.t.Helper()
-	s.t.Setenv("OAKBARREL_URL", s.url())
-	s.t.Setenv("OAKBARREL_TOKEN", token)
-	return run(s.t, args...)
+	return runWith(s.t, []string{"OAKBARREL_URL=" + s.url(), "OAKBARREL_TOKEN=" + token}, args...)
 }
 
 // host returns a host that sends all to a cask, with numbers as texts.
@@ -217,8 +215,8 @@ func TestFollowingTheStore(t *testing.T) {
 	h := s.host("gateway", s.token("gateway", "write"))
 	h.start()
 	reader := s.token("*", "read")
-	s.ask(reader, "casks")
 	c := exec.Command(binary, "read", "--follow", "--where", "severity at least error")
+	c.Env = append(os.Environ(), "OAKBARREL_URL="+s.url(), "OAKBARREL_TOKEN="+reader)
 	out, _ := c.StdoutPipe()
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
@@ -244,6 +242,7 @@ func TestFollowingTheStore(t *testing.T) {
 }
 
 func TestRefusalsAreTold(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
 	right := s.token("gateway", "write")
 	h := s.host("gateway", "ob_wrong")

@@ -211,6 +211,7 @@ otherwise: {send: [all]}
 // Under a service manager an intake that cannot be opened keeps no other from starting.
 // It is told, tried again, and open once it can be.
 func TestAnIntakeThatCannotBeOpenedIsTriedAgain(t *testing.T) {
+	t.Parallel()
 	taken, free := freeAddress(t), freeAddress(t)
 	other, err := net.Listen("tcp", taken)
 	if err != nil {
