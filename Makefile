@@ -72,6 +72,10 @@ package-test: setup console
 screenshots: build
 	docs/screenshots/make.sh
 
+# What looks through figures and alerts. Of Debian's package it alone is taken, as the rest would start a daemon.
+bin/promtool:
+	@mkdir -p bin/open && cd bin/open && { apt-get -o APT::Sandbox::User=root download -qq prometheus || { apt-get update -qq && apt-get -o APT::Sandbox::User=root download -qq prometheus; }; } && dpkg-deb -x prometheus_*.deb . && mv usr/bin/promtool .. && rm -r $(CURDIR)/bin/open
+
 # What the tests run beside Go: programs that send syslog, the standard compressors, a web server, the database, a browser.
-setup:
+setup: bin/promtool
 	@./setup.sh logger:bsdutils python3:python3 perl:perl zstd:zstd gzip:gzip mariadbd:mariadb-server chromium:chromium nginx:nginx-light dockerd:docker.io busybox:busybox-static

@@ -80,6 +80,7 @@ type Agent struct {
 	memory *intake.Budget
 	told   *outlet.History
 	tended *tend.Keeper
+	meter  meter
 
 	openEndpoint func(intake.Key, *plan.Intake) (intake.Endpoint, error)
 	openOutlet   func(plan.Outlet) (outlet.Outlet, error)
@@ -195,6 +196,7 @@ func open(options Options) (*Agent, error) {
 	}
 	a.ending, a.end = context.WithCancel(context.Background())
 	a.guard = guard.New(a.ending, log)
+	a.meter.figures = figuresOf(a)
 	a.tended = tend.NewKeeper(log, a.tends, a.isUnread)
 	ways := &intake.Agent{Log: log, State: folder, Guard: a.guard, Memory: a.memory, Own: own, Ending: a.ending, HostName: a.hostName, Unit: options.Unit,
 		Pass: a.pass, Taken: a.takenOf, Forget: a.forgetSources}
@@ -328,6 +330,7 @@ func (a *Agent) stop() {
 		o.Stop(deadline)
 	}
 	a.running.Wait()
+	a.meter.close()
 }
 
 func (a *Agent) lastOutlets() []outlet.Outlet {

@@ -47,7 +47,8 @@ func (a *Agent) OpenDetail(rule, to string, span time.Duration) (d client.Detail
 	if err := a.state.Save(detailsFile, details); err != nil {
 		return d, fmt.Errorf("the window cannot be written down, and so would not close after a restart: %w", err)
 	}
-	a.table, a.details = table, details
+	a.setTable(table)
+	a.details = details
 	a.setLevel()
 	a.log.Info("a detail window is open", "rule", rule, "from", details[len(details)-1].From, "to", d.To, "until", d.Until)
 	time.AfterFunc(time.Until(d.Until), a.closeExpired)
@@ -119,10 +120,11 @@ func (a *Agent) closeDetails(which func(client.Detail) bool) (closed bool, err e
 	}
 	a.details = left
 	a.setLevel()
-	a.table, err = a.withDetails(a.plan, left)
+	table, err := a.withDetails(a.plan, left)
 	if err != nil { // it was right with more windows
-		a.table = a.tableOf(a.plan)
+		table = a.tableOf(a.plan)
 	}
+	a.setTable(table)
 	return true, errors.Join(err, a.state.Save(detailsFile, left))
 }
 
@@ -131,20 +133,29 @@ func (a *Agent) closeDetails(which func(client.Detail) bool) (closed bool, err e
 func (a *Agent) keepDetails(p *plan.Plan, details []client.Detail) {
 	now := time.Now()
 	var kept []client.Detail
-	a.table = a.tableOf(p)
+	table := a.tableOf(p)
 	for _, d := range details {
 		if !d.Until.After(now) {
 			continue
 		}
-		table, err := a.withDetails(p, append(slices.Clone(kept), d))
+		opened, err := a.withDetails(p, append(slices.Clone(kept), d))
 		if err != nil {
 			a.log.Warn("a detail window is closed, because the plan has changed", "rule", d.Rule, "why", err)
 			continue
 		}
-		kept, a.table = append(kept, d), table
+		kept, table = append(kept, d), opened
 	}
+	a.setTable(table)
 	a.details = kept
 	a.setLevel()
+}
+
+// setTable puts a table in force, whose rules go on with the counts of those before.
+func (a *Agent) setTable(t *route.Table) {
+	if a.table != nil {
+		t.CountOn(a.table)
+	}
+	a.table = t
 }
 
 // ownLevels are the severities that the agent's own log has.

@@ -87,6 +87,7 @@ func (a *Agent) give(b *record.Batch, routing *route.Routing, counts route.Count
 	a.dropped.Add(int64(counts.Dropped))
 	a.limited.Add(int64(counts.Limited))
 	a.folded.Add(int64(counts.Folded))
+	a.table.Count(routing)
 	for i, o := range a.outlets {
 		a.giveTo(o, b, routing, i, canWait)
 	}

@@ -64,6 +64,10 @@ func (a *Agent) adopt(p *plan.Plan, findings plan.Findings) error {
 		a.undo(change)
 		return err
 	}
+	if err := a.openMetrics(p); err != nil {
+		a.undo(change)
+		return err
+	}
 
 	began := a.strangers(outlets)
 	removedIntakes, removed := a.changePlaces(p, outlets, began, change)

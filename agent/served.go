@@ -235,6 +235,11 @@ func (a *Agent) taken(p *plan.Plan) (errs []error) {
 			}
 		}
 	}
+	if at := p.Metrics.Listen; at != "" && at != a.meter.listen {
+		if err := intake.TryTCP(at); err != nil {
+			errs = append(errs, &MetricsError{at, err})
+		}
+	}
 	return errs
 }
 

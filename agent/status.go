@@ -8,6 +8,7 @@ import (
 	"oakbarrel/client"
 	"oakbarrel/core/balance"
 	"oakbarrel/core/plan"
+	"oakbarrel/core/route"
 )
 
 // Status reads all counters between two batches.
@@ -21,8 +22,8 @@ func (a *Agent) Status() client.Status {
 		AgentID: a.state.AgentID(), Forks: a.state.Forks(), Host: a.host(), Version: client.ThisVersion(), PID: os.Getpid(), Since: a.since,
 		Plan:   client.PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.fileHash, Refused: a.refused, Served: a.served.status(a.plan), Labels: labelsOf(a.plan), Values: a.plan.Values},
 		Tended: tended, Followed: followed, Containers: boxes[:min(len(boxes), mostFollowed)], Forecast: a.forecast,
-		Details: append([]client.Detail{}, a.details...), Pauses: append([]client.Pause{}, a.pauses...), Told: a.told.List(), Memory: memory, Damaged: a.state.Damages(), Faults: a.guard.Faults(),
-		Rules: a.rulesAccount(),
+		Details: append([]client.Detail{}, a.details...), Pauses: append([]client.Pause{}, a.pauses...), Told: a.told.List(), Memory: memory, Metrics: a.meter.status(), Damaged: a.state.Damages(), Faults: a.guard.Faults(),
+		Rules: a.rulesAccount(), Matched: a.matched(),
 	}
 	s.Intakes, s.Outlets, s.Balance = a.counters()
 	return s
@@ -48,6 +49,18 @@ func (a *Agent) counters() (intakes []client.IntakeStatus, outlets []client.Outl
 		account.Outlets = append(account.Outlets, told.Outlet)
 	}
 	return intakes, outlets, account.Check()
+}
+
+// mostMatched bounds the rules that a status tells of.
+const mostMatched = 500
+
+// matched tells how many records each rule has acted on. It is called with the lock.
+func (a *Agent) matched() []route.Matched {
+	all := a.table.Matched()
+	if rest := len(all) - mostMatched; rest > 0 { // otherwise stays
+		all = slices.Delete(all, mostMatched-1, len(all)-1)
+	}
+	return all
 }
 
 func (a *Agent) rulesAccount() balance.Rules {

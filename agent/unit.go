@@ -22,6 +22,7 @@ func (a *Agent) openAbsent() {
 			return
 		case <-tick.C:
 		}
+		a.retryMetrics()
 		a.changing.Lock()
 		all := maps.Clone(a.endpoints)
 		a.changing.Unlock()

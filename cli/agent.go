@@ -76,7 +76,8 @@ func (a *app) agentError(err error) error {
 		return no
 	}
 	var cannotOpen *agent.IntakeError
-	if errors.As(err, &cannotOpen) {
+	var cannotServe *agent.MetricsError
+	if errors.As(err, &cannotOpen) || errors.As(err, &cannotServe) {
 		return codedError{exitNo, err}
 	}
 	return couldNot(err)

@@ -55,6 +55,7 @@ in a file or in OAKBARREL_DATABASE.`,
 	databaseFlag(c, &databaseFile)
 	c.Flags().StringVar(&options.Certificate, "certificate", "", "file of the certificate, for https")
 	c.Flags().StringVar(&options.Key, "key", "", "file of the certificate's key")
+	c.Flags().StringVar(&options.Metrics, "metrics", "", "address where the service's figures are served as OpenMetrics, such as 127.0.0.1:9441; by default nowhere")
 	return c
 }
 

@@ -12,6 +12,8 @@ import (
 	"oakbarrel/agent/control"
 	"oakbarrel/client"
 	"oakbarrel/core/record"
+	"oakbarrel/core/route"
+	"oakbarrel/metrics"
 )
 
 func (a *app) statusCommand() *cobra.Command {
@@ -80,6 +82,7 @@ func (a *app) printStatus(s client.Status) {
 	if s.Rules.Folded > 0 {
 		fmt.Fprintf(a.stdout, "         of those dropped, %s as repeats\n", count(s.Rules.Folded))
 	}
+	a.printMatched(s.Matched)
 	for _, d := range s.Details {
 		fmt.Fprintf(a.stdout, "         detail window: %s takes %s instead of %s until %s\n", windowOf(d.Rule), d.To, d.From, clock(d.Until))
 	}
@@ -87,6 +90,11 @@ func (a *app) printStatus(s client.Status) {
 	a.printFaults(s)
 	if len(s.Tended) > 0 {
 		a.printTendedFiles(s.Tended)
+	}
+	if m := s.Metrics; m != nil && m.Trouble != "" {
+		fmt.Fprintf(a.stdout, "\nmetrics  %s\n", m.Trouble)
+	} else if m != nil {
+		fmt.Fprintf(a.stdout, "\nmetrics  at http://%s%s\n", m.Listen, metrics.Path)
 	}
 	for _, d := range s.Forecast.Disks {
 		if d.Full != nil {
@@ -98,6 +106,25 @@ func (a *app) printStatus(s client.Status) {
 	} else {
 		fmt.Fprintf(a.stdout, "\nbalance  DOES NOT CLOSE: %s records are unaccounted for; this is a bug, please report it\n", count(s.Balance.Difference))
 	}
+}
+
+// mostRules are shown of what rules have acted on; "--output json" has more.
+const mostRules = 30
+
+// printMatched tells how many records each rule has acted on.
+func (a *app) printMatched(matched []route.Matched) {
+	if len(matched) < 2 { // there are no rules but otherwise
+		return
+	}
+	rows := [][]string{{"RULE", "ACTED ON"}}
+	for i, m := range matched[:len(matched)-1] {
+		if i == mostRules {
+			rows = append(rows, []string{fmt.Sprintf("and %d more", len(matched)-1-i), ""})
+			break
+		}
+		rows = append(rows, []string{m.Rule, count(m.Records)})
+	}
+	a.table(append(rows, []string{"otherwise", count(matched[len(matched)-1].Records)}))
 }
 
 // printServed tells how it stands with the plan of the service, where that serves one.

@@ -5,8 +5,10 @@ import (
 
 	"oakbarrel/core/balance"
 	"oakbarrel/core/container"
+	"oakbarrel/core/delay"
 	"oakbarrel/core/forecast"
 	"oakbarrel/core/plan"
+	"oakbarrel/core/route"
 	"oakbarrel/core/tail"
 )
 
@@ -20,6 +22,7 @@ type Status struct {
 	Plan       PlanStatus        `json:"plan"`
 	Intakes    []IntakeStatus    `json:"intakes"`
 	Rules      balance.Rules     `json:"rules"`
+	Matched    []route.Matched   `json:"matched"` // by each rule, in their order, and at the end by otherwise; at most 500
 	Outlets    []OutletStatus    `json:"outlets"`
 	Tended     []TendedFile      `json:"tended"`     // files that others write
 	Followed   []FollowedFile    `json:"followed"`   // at most 100, the furthest behind first
@@ -31,7 +34,8 @@ type Status struct {
 	Forks      []ForkStatus      `json:"forks"`      // what was found of copies of the state folder, at most 20, the newest first
 	Damaged    []Damage          `json:"damaged"`    // files of the state folder that were found damaged in this run
 	Memory     MemoryStatus      `json:"memory"`
-	Faults     []Fault           `json:"faults"` // parts of the agent that have failed in this run
+	Metrics    *MetricsStatus    `json:"metrics"` // null where the plan does not say that figures are served
+	Faults     []Fault           `json:"faults"`  // parts of the agent that have failed in this run
 	Balance    balance.Result    `json:"balance"`
 }
 
@@ -120,6 +124,8 @@ type OutletStatus struct {
 	TallyLines   int        `json:"tally_lines"`                // where there is one set
 	TallyHash    string     `json:"tally_hash"`                 // of the last line, "" for none
 	TallyTail    []string   `json:"tally_tail" nullable:"true"` // the hashes of its last lines, at most 20
+	Rolls        int        `json:"rolls"`                      // of live files, in this run
+	Delay        delay.Seen `json:"delay"`                      // from when the oldest record of a write or a batch came until that was written or confirmed
 	LastWrite    *time.Time `json:"last_write"`
 	Trouble      string     `json:"trouble"` // why it cannot write, "" where it can
 	TroubleSince *time.Time `json:"trouble_since"`
@@ -220,6 +226,12 @@ type MemoryStatus struct {
 	Most       int64 `json:"most_bytes"`  // in this run
 	TurnedAway int64 `json:"turned_away"` // connections and requests that found no room
 	Heap       int64 `json:"heap_bytes"`  // of the agent, as it is now
+}
+
+// MetricsStatus tells where the agent's figures are served.
+type MetricsStatus struct {
+	Listen  string `json:"listen"`  // HOST:PORT
+	Trouble string `json:"trouble"` // why it is not, "" where it is
 }
 
 // Fault is what a part of the agent suffered.

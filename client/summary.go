@@ -135,6 +135,9 @@ func (t *troubles) disks(all []forecast.Disk) {
 
 // itself tells what the agent says of its own parts and folder.
 func (t *troubles) itself(s *Status) {
+	if s.Metrics != nil && s.Metrics.Trouble != "" {
+		t.add("%s", s.Metrics.Trouble)
+	}
 	for _, f := range s.Faults {
 		times, lost, now := "once", "", "it runs again"
 		if f.Count > 1 {

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -114,7 +115,7 @@ func (s *store) account(name, role string) {
 }
 
 func (s *store) url() string {
-	if len(s.options) > 0 {
+	if slices.Contains(s.options, "--certificate") {
 		return "https://" + s.address
 	}
 	return "http://" + s.address

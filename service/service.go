@@ -18,6 +18,8 @@ import (
 	"gorm.io/gorm"
 
 	"oakbarrel/core/fingerprint"
+	"oakbarrel/core/plan"
+	"oakbarrel/metrics"
 	"oakbarrel/service/api"
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/keep"
@@ -33,6 +35,7 @@ type Options struct {
 	Listen           string // HOST:PORT
 	DSN              string
 	Certificate, Key string // files, for https; both or none
+	Metrics          string // HOST:PORT where the figures are served, "" for nowhere
 	Log              *slog.Logger
 	Unit             *unit.Manager // the service manager that has started it, nil for none
 	// Ready is called with the address once the service can be asked.
@@ -77,6 +80,14 @@ func Run(ctx context.Context, o Options) error {
 	go keeper.Run(committing)
 	if o.Certificate != "" {
 		a.Fingerprint = fingerprint.Of(certificate.Certificate[0]).String()
+	}
+	if o.Metrics != "" {
+		figures, err := metrics.Listen(o.Metrics, o.Log, a.Figures())
+		if err != nil {
+			return fmt.Errorf("the figures cannot be served: %w", err)
+		}
+		defer figures.Close()
+		o.Log.Info("the figures are served", "address", "http://"+figures.Address()+metrics.Path)
 	}
 	ending, end := context.WithCancel(context.Background())
 	defer end()
@@ -129,6 +140,9 @@ func warn(o Options, db *gorm.DB, address net.Addr) {
 	}
 	if at, ok := address.(*net.TCPAddr); ok && o.Certificate == "" && !at.IP.IsLoopback() {
 		found = append(found, model.Finding{What: "tokens and passwords come to " + address.String() + " without encryption, for anybody on the way to read", Mend: "give --certificate and --key, or listen on 127.0.0.1 behind a proxy that encrypts"})
+	}
+	if o.Metrics != "" && !plan.IsLoopback(o.Metrics) {
+		found = append(found, model.Finding{What: "whoever reaches " + o.Metrics + " can read the figures of the store, with the names of its casks", Mend: "give --metrics an address of this machine alone, or have the firewall let only the reader in"})
 	}
 	if st, err := os.Stat(o.Key); o.Key != "" && err == nil && st.Mode().Perm()&0o004 != 0 {
 		found = append(found, model.Finding{What: "everybody on this machine may read the private key " + o.Key, Mend: "chmod 600 " + o.Key})

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"net/netip"
 	"os"
 	"os/exec"
 	"os/user"
@@ -151,6 +152,9 @@ func rightsOf(p *plan.Plan, who *Account) *rights {
 		if t.After.Signal != "" {
 			r.capabilities["CAP_KILL"] = "tend " + t.Name + " sends signals"
 		}
+	}
+	if at, err := netip.ParseAddrPort(p.Metrics.Listen); err == nil && 0 < at.Port() && at.Port() < 1024 {
+		r.capabilities["CAP_NET_BIND_SERVICE"] = fmt.Sprintf("metrics listen on port %d", at.Port())
 	}
 	return r
 }

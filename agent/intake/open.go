@@ -1,7 +1,6 @@
 package intake
 
 import (
-	"io"
 	"net"
 	"strconv"
 	"strings"
@@ -154,16 +153,22 @@ func (k Key) IsInTheWay(open Endpoint, next Key) bool {
 // TryPort tells why a port cannot be opened, nil where it can, or the key is of no port.
 // It takes nothing in.
 func (k Key) TryPort() error {
-	var probe io.Closer
-	var err error
 	switch k.transport() {
 	case UDP:
-		probe, err = net.ListenPacket("udp", k.Address)
+		probe, err := net.ListenPacket("udp", k.Address)
+		if err == nil {
+			probe.Close()
+		}
+		return err
 	case TCP:
-		probe, err = net.Listen("tcp", k.Address)
-	default:
-		return nil
+		return TryTCP(k.Address)
 	}
+	return nil
+}
+
+// TryTCP tells whether a TCP address can be listened on.
+func TryTCP(address string) error {
+	probe, err := net.Listen("tcp", address)
 	if err == nil {
 		probe.Close()
 	}

@@ -53,6 +53,7 @@ type File struct {
 	day          int64 // of the last record, where the path has a date
 	before       int   // how many sets there were before that day
 	heldBytes    int
+	heldSince    time.Time // when the oldest record came that is held and not given to the writers yet
 	account      balance.Outlet
 	marks        takenMarks
 	forgotten    []string      // sources that are not in the memo of the marks any more, once it is written
@@ -121,6 +122,9 @@ func (o *File) hold(b *record.Batch, routing *route.Routing, number int, canWait
 			o.account.In++
 			o.account.Shed++
 			continue
+		}
+		if o.heldSince.IsZero() {
+			o.heldSince = r.Received.Time()
 		}
 		s := o.setFor(r)
 		last = s
@@ -249,6 +253,8 @@ func (o *File) gather() {
 func (o *File) writeHeld() bool {
 	o.mu.Lock()
 	o.due = o.due[:0]
+	since := o.heldSince
+	o.heldSince = time.Time{}
 	for _, s := range o.order {
 		if len(s.held) > 0 {
 			o.swap(s)
@@ -260,6 +266,9 @@ func (o *File) writeHeld() bool {
 		if !o.write(s) {
 			return false
 		}
+	}
+	if len(o.due) > 0 {
+		o.delay.Observe(time.Since(since))
 	}
 	o.mu.Lock()
 	close(o.roomMade)
@@ -380,11 +389,12 @@ func (o *File) Status() client.OutletStatus {
 		s.TroubleSince = timeOrNil(o.troubleSince)
 	}
 	o.mu.Unlock()
-	s.Outlet = o.Account()
+	s.Outlet, s.Delay = o.Account(), o.delay.Seen()
 	for _, set := range sets {
 		pieces, live := set.writer.Pieces()
 		s.LiveBytes += live
 		s.Pieces += len(pieces)
+		s.Rolls += set.writer.Rolls()
 		for _, p := range pieces {
 			s.PieceBytes += p.Size
 		}

@@ -28,6 +28,7 @@ import (
 	"oakbarrel/agent/state"
 	"oakbarrel/client"
 	"oakbarrel/core/balance"
+	"oakbarrel/core/delay"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
 	"oakbarrel/core/route"
@@ -124,6 +125,8 @@ type common struct {
 	once   sync.Once
 	broke  chan struct{} // closed when the outlet fails
 	mended chan struct{} // closed when another has taken its place
+
+	delay delay.Histogram // of the oldest record of each write or delivery
 
 	pausedUntil atomic.Int64 // nanoseconds since 1970, 0 for not paused
 

@@ -310,7 +310,10 @@ func (o *Spool) finish(ctx context.Context, to road, u *underWay) error {
 	o.mu.Lock()
 	o.lastWrite = time.Now()
 	o.mu.Unlock()
-	err = o.confirm(confirmed)
+	since := o.spool.OldestHeld()
+	if err = o.confirm(confirmed); !since.IsZero() {
+		o.delay.Observe(time.Since(since))
+	}
 	o.delivered()
 	if err == nil && again {
 		return errAgain

@@ -425,7 +425,7 @@ func (o *Spool) Status() client.OutletStatus {
 	defer o.mu.Unlock()
 	state := o.spool.State()
 	s := client.OutletStatus{Name: o.name, Kind: o.kind, Path: GoesTo(o.settings), LiveBytes: state.Size, Trouble: o.writing}
-	s.Outlet = o.account(state)
+	s.Outlet, s.Delay = o.account(state), o.delay.Seen()
 	if s.Held > 0 {
 		s.HeldSince = timeOrNil(o.spool.OldestHeld())
 	}

@@ -220,6 +220,8 @@ func (r *planReader) checkBounds(p *Plan) {
 		c.look("tend " + t.Name)
 		c.tend(t)
 	}
+	c.of, c.at = "the plan", c.namesAt["metrics"]
+	c.listens(p.Metrics.Listen)
 	c.look("")
 	c.amounts(p)
 }

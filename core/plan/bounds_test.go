@@ -86,7 +86,7 @@ func TestABoundIsNeverPassed(t *testing.T) {
 		outlet("otlp: {url: 'https://evil.example'}"), outlet("notify: {webhook_file: /etc/shadow}"), outlet("notify: {mail: {server: 'evil.example:25', from: a@b.example, to: c@d.example}}"),
 		outlet("store: {cask: gate, service: {url: 'https://evil.example', token_file: /etc/oakbarrel/token}}"), outlet("store: {cask: gate, service: {url: 'https://logs.lantern.example', token_file: /etc/oakbarrel/token}}"),
 		"service: {url: 'https://logs.lantern.example', token_file: /etc/oakbarrel/keys/t}", "host: other", "labels: {role: admin}", "plan: own",
-		"memory: 65MiB", "disk: {floor: 9%}", "disk: {floor: 1GiB}", "disk: {floor: 0%}",
+		"metrics: {listen: ':9440'}", "memory: 65MiB", "disk: {floor: 9%}", "disk: {floor: 1GiB}", "disk: {floor: 0%}",
 		"outlets: {all: {file: {path: /var/log/lantern/x, keep: forever}}}", "outlets: {all: {file: {path: /var/log/lantern/x, roll: {size: 600MiB}, keep: {pieces: 2}}}}",
 		outlet("file: {path: '/var/log/lantern/{app}.log', files: 1000, roll: {size: 1MiB}, keep: {pieces: 2}}"),
 		"outlets: {all: {store: {cask: gate}, spool: {disk: 2GiB}}}",

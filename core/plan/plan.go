@@ -34,6 +34,7 @@ type Plan struct {
 	Labels  []Label
 	Values  map[string]string // that the host gives itself, where the plan is served
 	Service Service
+	Metrics Metrics
 	Intakes []Intake
 	Outlets []Outlet // their order gives them their numbers in Table
 	Tends   []Tend

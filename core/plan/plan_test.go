@@ -213,6 +213,9 @@ func TestMistakes(t *testing.T) {
 		{`tcp: "127.0.0.1:0"`, `default: ‸loud`, `default cannot be "loud"; write a facility and a severity`},
 		{`tcp: "127.0.0.1:0"`, `zone: ‸Lantern/Bay`, `there is no time zone "Lantern/Bay"`},
 		{`tcp: "127.0.0.1:0"`, `host: ‸sender`, `host cannot be "sender"; write one of claimed, peer`},
+		{"host: tide-gw", "metrics: ‸9440", "metrics is keys with values, not \"9440\""},
+		{"host: tide-gw", "metrics: {listen: ‸9440}", `"9440" is not an address; write ":9440" for all addresses of the machine`},
+		{"host: tide-gw", "metrics: {listen: \"127.0.0.1:1\", ‸port: 9440}", `metrics has no key "port"`},
 		// the store
 		{"host: tide-gw", "‸service: {url: \"https://x\"}", "service has no token_file"},
 		{"host: tide-gw", "service: {url: ‸logs.example, token_file: /t}", `"logs.example" is not the address of a service`},

@@ -58,7 +58,7 @@ func (r *planReader) readAll(docs []document) *Plan {
 }
 
 func (r *planReader) read(body ast.Node) *Plan {
-	top, _ := r.mapping(body, Position{1, 1}, "the plan", "oakbarrel: 1 and the rest of the plan", "oakbarrel", "parts", "before", "after", "plan", "labels", "values", "host", "zone", "levels", "times", "service", "disk", "memory", "conditions", "intakes", "rules", "otherwise", "outlets", "tend")
+	top, _ := r.mapping(body, Position{1, 1}, "the plan", "oakbarrel: 1 and the rest of the plan", "oakbarrel", "parts", "before", "after", "plan", "labels", "values", "host", "zone", "levels", "times", "service", "disk", "memory", "metrics", "conditions", "intakes", "rules", "otherwise", "outlets", "tend")
 	p := &Plan{Values: r.ownValues}
 	r.version(top)
 	if e, ok := top.get("host"); ok {
@@ -86,6 +86,9 @@ func (r *planReader) read(body ast.Node) *Plan {
 	}
 	if e, ok := top.get("memory"); ok {
 		p.Memory = r.memory(e)
+	}
+	if e, ok := top.get("metrics"); ok {
+		p.Metrics = r.readMetrics(e)
 	}
 	if e, ok := top.get("service"); ok {
 		r.service, r.hasService = r.readService(e), true

@@ -81,6 +81,7 @@ type Writer struct {
 	size     int64 // of the live file
 	pieces   []Piece
 	known    bool // pieces holds what is in the folder
+	rolls    int
 	ids      int
 	hash     string   // of the tally's last line
 	lines    int      // of the tally
@@ -140,6 +141,13 @@ func (w *Writer) Pieces() (pieces []Piece, live int64) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return append([]Piece(nil), w.pieces...), w.size
+}
+
+// Rolls returns how often the live file was rolled by this writer.
+func (w *Writer) Rolls() int {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.rolls
 }
 
 // open opens the live file, and the set around it.
@@ -587,6 +595,9 @@ func (w *Writer) roll(at time.Time) error {
 	w.drop()
 	piece.early = w.early
 	w.add(piece)
+	w.mu.Lock()
+	w.rolls++
+	w.mu.Unlock()
 	w.wake()
 	if err := w.disk.SyncFolder(filepath.Dir(w.path)); err != nil {
 		return err

@@ -74,6 +74,8 @@ type Table struct {
 
 	changes                 []bool // which rules change something
 	firstChange, lastChange int
+
+	tally tally
 }
 
 // NewTable compiles rules. It keeps them; the caller may not change them any more.
@@ -95,6 +97,7 @@ func NewTable(rules []Rule, otherwise Otherwise, outlets int) *Table {
 	}
 	t.index()
 	t.masks = append(t.masks, mask(otherwise.Send, outlets))
+	t.tally = newTally(rules)
 	for p := range t.walks {
 		t.plan(record.Priority(p))
 		t.planPlain(record.Priority(p))
@@ -177,6 +180,7 @@ func (t *Table) planPlain(p record.Priority) {
 	verdicts, sure := t.verdicts[p], mask(nil, t.outlets)
 	var walk []int32
 	settled := true
+	var surely []int32
 	for i := range t.rules {
 		rule := &t.rules[i]
 		switch {
@@ -186,6 +190,7 @@ func (t *Table) planPlain(p record.Priority) {
 			return
 		case verdicts[i] == condition.Always:
 			add(sure, t.masks[i])
+			surely = append(surely, int32(i))
 		default:
 			settled = false
 			if t.about[i] == aboutAll {
@@ -197,6 +202,7 @@ func (t *Table) planPlain(p record.Priority) {
 		t.settled[p] = sure
 	}
 	t.plain[p], t.sure[p], t.walks[p] = true, sure, walk
+	t.tally.settle(p, surely)
 }
 
 func mask(outlets []int, total int) []uint64 {
@@ -217,6 +223,7 @@ type Routing struct {
 	saved []saved
 	taken []*limit.Shared // of the limits of rules
 	met   []meeting       // of the folds of rules
+	hits  hits
 
 	decoder *decode.Decoder // of rules that decode, nil until one does
 }
@@ -261,6 +268,7 @@ func (m *Routing) Undo(b *record.Batch) {
 		met.run.undo(met.repeat)
 	}
 	m.taken, m.met = m.taken[:0], m.met[:0]
+	m.hits.clear()
 }
 
 func (m *Routing) reset(records, outlets int) {
@@ -299,6 +307,7 @@ type Counts struct{ In, Routed, Dropped, Limited, Folded int }
 // grown to the size of the batches, but where a mask finds something.
 func (t *Table) Route(b *record.Batch, m *Routing) Counts {
 	m.reset(len(b.Records), t.outlets)
+	m.hits.reset(t.tally.size())
 	counts := Counts{In: len(b.Records)}
 	for i := range b.Records {
 		switch t.route(b, i, m) {
@@ -340,6 +349,7 @@ const (
 func (t *Table) route(b *record.Batch, at int, m *Routing) fate {
 	r, row := &b.Records[at], m.words[at*m.each:(at+1)*m.each]
 	if all := t.settled[r.Priority]; all != nil {
+		m.hits.add(t.tally.groupOf[r.Priority])
 		add(row, all)
 		return routed
 	}
@@ -356,6 +366,7 @@ walk:
 		if verdicts[i] == condition.Never || verdicts[i] == condition.Maybe && !rule.When.Match(r) {
 			continue
 		}
+		m.hits.add(i)
 		if rule.Fold != nil && first == nil {
 			met, repeat := rule.Fold.meet(r, row)
 			if met != nil {
@@ -391,10 +402,12 @@ walk:
 		}
 	}
 	if !sent && t.otherwise.Drop {
+		m.hits.add(int32(len(t.rules)))
 		first.undo(false)
 		return dropped
 	}
 	if !sent {
+		m.hits.add(int32(len(t.rules)))
 		add(row, t.masks[len(t.rules)])
 	}
 	first.goes(r, row)
@@ -403,12 +416,14 @@ walk:
 
 // routePlain routes a record of a plain priority.
 func (t *Table) routePlain(r *record.Record, row []uint64, m *Routing) fate {
+	m.hits.add(t.tally.groupOf[r.Priority])
 	add(row, t.sure[r.Priority])
 	verdicts := t.verdicts[r.Priority]
 	l := t.listsOf(r, m, -1)
 	for _, list := range [...][]int32{l.walk, l.app, l.text} {
 		for _, i := range list {
 			if verdicts[i] == condition.Maybe && t.rules[i].When.Match(r) {
+				m.hits.add(i)
 				add(row, t.masks[i])
 			}
 		}
@@ -416,6 +431,7 @@ func (t *Table) routePlain(r *record.Record, row []uint64, m *Routing) fate {
 	if t.kept(row) {
 		return routed
 	}
+	m.hits.add(int32(len(t.rules)))
 	if t.otherwise.Drop {
 		return dropped
 	}

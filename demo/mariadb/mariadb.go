@@ -20,7 +20,8 @@ type Server struct {
 	dir     string
 	port    int
 	process *exec.Cmd
-	ended   chan error
+	ended   chan struct{} // closed once the process has ended
+	why     error         // it did
 }
 
 // Start starts a server whose data are in dir, which is made and set up where it is missing.
@@ -28,7 +29,7 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	if _, err := exec.LookPath("mariadbd"); err != nil {
 		return nil, errors.New("MariaDB is not installed; on Debian: apt-get install mariadb-server")
 	}
-	s := &Server{dir: dir, ended: make(chan error, 1)}
+	s := &Server{dir: dir}
 	if err := s.setUp(ctx); err != nil {
 		return nil, err
 	}
@@ -86,13 +87,18 @@ func (s *Server) Restart(ctx context.Context) error {
 	if err := s.process.Start(); err != nil {
 		return err
 	}
-	go func(p *exec.Cmd) { s.ended <- p.Wait() }(s.process)
+	ended := make(chan struct{})
+	s.ended = ended
+	go func(p *exec.Cmd) {
+		s.why = p.Wait()
+		close(ended)
+	}(s.process)
 	const setUp = "CREATE DATABASE IF NOT EXISTS oakbarrel; ALTER USER root@localhost IDENTIFIED BY 'lantern'; " +
 		"CREATE USER IF NOT EXISTS oak@'127.0.0.1' IDENTIFIED BY 'lantern'; GRANT ALL ON oakbarrel.* TO oak@'127.0.0.1'"
 	for deadline := time.Now().Add(30 * time.Second); ; {
 		select {
-		case err := <-s.ended:
-			return fmt.Errorf("MariaDB has ended: %v; see %s", err, filepath.Join(s.dir, "error.log"))
+		case <-s.ended:
+			return fmt.Errorf("MariaDB has ended: %v; see %s", s.why, filepath.Join(s.dir, "error.log"))
 		case <-ctx.Done():
 			s.Stop()
 			return ctx.Err()

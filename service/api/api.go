@@ -52,6 +52,7 @@ type API struct {
 	room     room  // for batches
 	seats    seats // for readers
 	refusals refusals
+	meter    meter
 	live     seats // for live views
 
 	opening, committing seats // for batches
@@ -66,7 +67,7 @@ func (a *API) Handler() http.Handler {
 	g.NoMethod(func(c *gin.Context) {
 		answer(c, problem(http.StatusMethodNotAllowed, "this address does not take "+c.Request.Method, ""))
 	})
-	g.Use(gin.CustomRecoveryWithWriter(io.Discard, a.recovered), sameOrigin, rememberAddress, endUnread)
+	g.Use(a.meter.measure, gin.CustomRecoveryWithWriter(io.Discard, a.recovered), sameOrigin, rememberAddress, endUnread)
 	g.NoRoute(pages)
 	a.register(humagin.New(g, config()))
 	g.POST(root+"/feeds/:agent/:outlet", a.untyped(a.admitFeed), a.batch)

@@ -168,6 +168,7 @@ func (a *API) takeBatch(c *gin.Context) (confirmed client.Confirmed, err error) 
 	}
 	defer a.committing.leave(who)
 	confirmed, err = a.Queue.Take(ctx, b)
+	a.meter.batch(len(b.Payload), err)
 	return confirmed, a.refusalOf(ctx, b, err)
 }
 

@@ -60,6 +60,13 @@ func (s *seats) has(who string, most, each int) bool {
 	return true
 }
 
+// inUse tells how many seats are taken.
+func (s *seats) inUse() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.taken
+}
+
 // areWaitedFor tells whether somebody waits for a seat.
 func (s *seats) areWaitedFor() bool {
 	s.mu.Lock()
