@@ -282,7 +282,7 @@ func orDash(v []byte) []byte {
 }
 
 // countedBy is what records may be counted by, beside a field.
-var countedBy = []string{"severity", "minute", "host", "agent", "app", "msgid", "facility", "intake"}
+var countedBy = []string{"severity", "minute", "host", "agent", "app", "unit", "msgid", "facility", "intake"}
 
 func (a *app) countCommand() *cobra.Command {
 	var q storeQuery

@@ -576,3 +576,42 @@ func TestASessionIsGuarded(t *testing.T) {
 		t.Errorf("the sixth guess: %s", got)
 	}
 }
+
+// Records are counted by unit, in the console and by command, and a click leads to those of one.
+func TestRecordsAreCountedByUnit(t *testing.T) {
+	t.Parallel()
+	s := newStore(t)
+	s.account("mara", "viewer")
+	h := s.host("gateway", s.token("gateway", "write"))
+	h.start()
+	for i := range 12 {
+		unit := []string{"lantern-pumps.service", "lantern-pumps.service", "ssh.service"}[i%3]
+		h.send("tcp", fmt.Sprintf("<14>1 - tide-gw pumpd - - [journal@32473 unit=\"%s\"] number %d\n", unit, i))
+	}
+	h.send("tcp", "<14>1 - tide-gw pumpd - - - of no unit\n")
+	h.waitUntilDelivered(13)
+	reader := s.token("*", "read")
+	if out, stderr, code := s.ask(reader, "count", "--by", "unit", "--output", "json"); code != 0 || !strings.Contains(out, `{"key":"lantern-pumps.service","count":8},{"key":"ssh.service","count":4},{"key":"(missing)","count":1}`) {
+		t.Errorf("%d: %s%s", code, out, stderr)
+	}
+	if out, _, code := s.ask(reader, "count", "--where", "unit is ssh.service and text contains number"); code != 0 || !strings.Contains(out, "4") {
+		t.Errorf("%d: %s", code, out)
+	}
+	b := newBrowser(t, s.url())
+	b.signIn("mara", "lantern-light")
+	b.waitForText("tide-gw")
+	b.open("/logs?by=unit")
+	b.waitForText("lantern-pumps.service")
+	b.waitForText("By unit, 13 records")
+	b.picture("console-counted")
+	b.press(`section[aria-label="records by unit"] li:nth-child(2) button`)
+	b.waitFor(`document.querySelectorAll("[role=option]").length === 4`)
+	b.press(`section[aria-label="records by unit"] li button`)
+	b.waitFor(`new URL(location).searchParams.get("q") === 'unit is "ssh.service" and unit is "ssh.service"'`)
+	b.open(`/logs?by=unit&q=unit missing`)
+	b.waitFor(`document.querySelectorAll("[role=option]").length === 1`)
+	b.open(`/logs?q=unit starts with lantern`)
+	b.waitFor(`document.querySelectorAll("[role=option]").length === 8`)
+	b.press("[role=option]")
+	b.waitFor(`document.querySelector("aside[aria-label=record]")?.innerText.includes("unit\nlantern-pumps.service") === true`)
+}

@@ -4,6 +4,7 @@ import { Pause, Play, Radio } from "lucide-react";
 import { useCallback, useEffect, useMemo, useRef, useState, type UIEvent } from "react";
 import { useSearchParams } from "react-router";
 import { get, records, type Rec } from "./api";
+import { Counted, countedBy } from "./counted";
 import { Histogram } from "./histogram";
 import { inField } from "./keys";
 import { QueryLine } from "./query";
@@ -27,13 +28,15 @@ function spanOf(ago: string) {
   return { range: null, since: String(until - Number(ago.slice(0, -1)) * units[ago.slice(-1)]), until: String(until) };
 }
 
-// The address bar holds the view: q is the condition, range or since and until the span, cask the cask, live the live view.
+// The address bar holds the view: q is the condition, range or since and until the span, cask the cask, live the live view,
+// by what the records are counted by.
 export default function Logs() {
   const [params, setParams] = useSearchParams();
   const condition = params.get("q") ?? "";
   const range = params.get("range") ?? (params.get("since") ? "" : "1h");
   const live = params.get("live") === "1";
   const cask = params.get("cask") ?? "";
+  const by = countedBy.find((p) => p === params.get("by"));
   const since = params.get("since"), until = params.get("until");
   const input = useRef<HTMLInputElement>(null);
   const [open, setOpen] = useState<Rec | null>(null);
@@ -103,6 +106,7 @@ export default function Logs() {
     return () => window.removeEventListener("keydown", press);
   }, [list, open]);
 
+  const narrow = (to: string) => change({ q: !condition ? to : / or /i.test(condition) ? `(${condition}) and ${to}` : `${condition} and ${to}` });
   const problem = found.error ?? shape.error;
   return (
     <div className="flex h-full flex-col">
@@ -116,6 +120,10 @@ export default function Logs() {
           <select aria-label="span" className={control} value={range} onChange={(e) => change({ range: e.target.value, since: null, until: null })}>
             {!range && <option value="">selected</option>}
             {Object.keys(ranges).map((r) => <option key={r} value={r}>last {r}</option>)}
+          </select>
+          <select aria-label="count by" className={control} value={by ?? ""} onChange={(e) => change({ by: e.target.value })}>
+            <option value="">count by…</option>
+            {countedBy.map((p) => <option key={p} value={p}>by {p}</option>)}
           </select>
           <Views shown={{ cask, since: range || "1h", where: condition }} onPick={(v) => change({ q: v.where || null, cask: v.cask || null, live: null, ...spanOf(v.since) })} />
           <button className={`${control} flex items-center gap-1.5 ${live ? "border-amber font-semibold text-amber" : ""}`} aria-pressed={live} onClick={() => change({ live: live ? null : "1" })}>
@@ -131,14 +139,15 @@ export default function Logs() {
         {shape.data && <Histogram counts={shape.data} {...span} height={56} onSelect={(a, b) => change({ since: String(Math.round(a)), until: String(Math.round(b)), range: null, live: null })} />}
       </div>
       {problem && <Alert className="m-3">{problem.message}</Alert>}
-      <div className="flex min-h-0 flex-1">
-        <div className={`min-w-0 flex-1 ${open ? "hidden sm:block" : ""}`}>
+      <div className="flex min-h-0 flex-1 max-sm:flex-col">
+        {by && <Counted by={by} query={query.toString()} onPick={narrow} />}
+        <div className={`min-h-0 min-w-0 flex-1 ${open ? "hidden sm:block" : ""}`}>
           <List list={list} open={open} live={live} onOpen={setOpen} onEnd={live ? undefined : fetchMore} />
           {!problem && found.isSuccess && list.length === 0 && (
             <p className="p-5 text-soft">Nothing in this span meets the condition. A longer span, or a condition with less in it, may find more; what hosts hold and have not yet sent is on the page Today.</p>
           )}
         </div>
-        {open && <div className="w-full sm:w-96 lg:w-[28rem]"><RecordPanel record={open} cask={cask} onOpen={setOpen} onClose={() => setOpen(null)} onQuery={(c) => change({ q: condition ? `${condition} and ${c}` : c })} /></div>}
+        {open && <div className="w-full sm:w-96 lg:w-[28rem]"><RecordPanel record={open} cask={cask} onOpen={setOpen} onClose={() => setOpen(null)} onQuery={narrow} /></div>}
       </div>
       <footer className="border-t border-line bg-sheet px-3 py-1 text-sm text-soft sm:px-5">
         {found.isFetching ? `searching…${progress}` : `${count(list.length)} shown${found.hasNextPage && total !== undefined ? ` of ${count(total)}, the newest; more come at the end of the list` : ""}`}

@@ -31,6 +31,7 @@ export const keys = {
   last: (host: string) => ["last", host],
   records: (query: string) => ["records", query],
   histogram: (query: string) => ["histogram", query],
+  counted: (by: string, query: string) => ["counted", by, query],
   neighbours: (of: unknown[]) => ["neighbours", ...of],
 };
 

@@ -2,7 +2,7 @@ import { useCombobox } from "downshift";
 import { useRef, useState } from "react";
 
 const words = [
-  "severity at least ", "severity at most ", "severity is ", "facility is ", "facility in (", "host is ", "agent is ", "app is ", "procid is ", "msgid is ", "intake is ",
+  "severity at least ", "severity at most ", "severity is ", "facility is ", "facility in (", "host is ", "agent is ", "app is ", "procid is ", "msgid is ", "unit is ", "intake is ",
   "text contains ", "text has word ", "text matches /", "field ", "peer within ", "and ", "or ", "not ", "starts with ", "ends with ", "contains ", "has word ", "matches /", "exists", "missing", "ignoring case",
   "emergency", "alert", "critical", "error", "warning", "notice", "info", "debug",
 ];

@@ -3,6 +3,7 @@ import { X } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import { hasPlace, neighbours, type Rec, type Value } from "./api";
+import { unitOf } from "./counted";
 import { Severity } from "./severity";
 import { clock, day, offset } from "./time";
 import { keys } from "./queries";
@@ -32,6 +33,12 @@ export function RecordPanel({ record: r, cask, onClose, onQuery, onOpen }: { rec
             </dd>
           </div>
         ))}
+        {unitOf(r) && (
+          <>
+            <dt className="text-soft">unit</dt>
+            <dd className="[overflow-wrap:anywhere]"><button className="text-left hover:underline" title="only such records" onClick={() => onQuery(`unit is ${JSON.stringify(unitOf(r))}`)}>{unitOf(r)}</button></dd>
+          </>
+        )}
         {r.procid === undefined && typeof r.peer?.pid === "number" && r.peer.pid > 0 && <><dt className="text-soft">procid</dt><dd>{r.peer.pid} <span className="text-soft">as the kernel tells</span></dd></>}
         {r.peer && <><dt className="text-soft">peer</dt><dd><Tree value={r.peer} /></dd></>}
         {r.received && <><dt className="text-soft">received</dt><dd>{clock(new Date(r.received), true)}</dd></>}

@@ -162,6 +162,8 @@ func (p *parser) test() node {
 		return p.peer()
 	case t.is("field"):
 		return p.property(property{which: field, path: p.path()})
+	case t.is("unit"):
+		return p.property(property{which: field, path: UnitPath, name: "unit"})
 	}
 	for which, name := range propertyNames {
 		if t.is(name) {
@@ -174,7 +176,7 @@ func (p *parser) test() node {
 
 // noTest explains a token with which no test begins.
 func (p *parser) noTest(t token) {
-	const mend = `a test begins with any, condition, severity, facility, host, agent, app, procid, msgid, text, field, intake, stream, peer, or a "text" in quotes`
+	const mend = `a test begins with any, condition, severity, facility, host, agent, app, procid, msgid, unit, text, field, intake, stream, peer, or a "text" in quotes`
 	switch {
 	case t.kind == end:
 		p.fail(t, "a test is expected, but the condition ends", mend)
@@ -195,7 +197,7 @@ func (p *parser) noTest(t token) {
 	p.fail(t, fmt.Sprintf("a test is expected, not %s", t), mend)
 }
 
-var subjects = strings.Fields("any condition severity facility host agent app procid msgid text field intake stream peer not")
+var subjects = strings.Fields("any condition severity facility host agent app procid msgid unit text field intake stream peer not")
 
 func (p *parser) named() node {
 	t := p.tok

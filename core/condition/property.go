@@ -25,13 +25,21 @@ var propertyNames = map[which]string{host: "host", agent: "agent", app: "app", p
 // property is what a test looks at: a property of the record, or a field.
 type property struct {
 	which which
-	path  Path // of a field
+	path  Path   // of a field
+	name  string // of a field that has one of its own
 }
+
+// UnitPath leads to the field in which the journal tells the unit of a record, which
+// conditions call unit.
+var UnitPath = Path{{name: "journal@32473"}, {name: "unit"}}
 
 // isHost tells whether the property is the name of a host, which minds no letter case.
 func (p property) isHost() bool { return p.which == host || p.which == agent }
 
 func (p property) String() string {
+	if p.name != "" {
+		return p.name
+	}
 	if p.which == field {
 		return "field " + p.path.String()
 	}

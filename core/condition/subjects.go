@@ -145,7 +145,7 @@ func (p *parser) peer() node {
 
 func (p *parser) property(prop property) node {
 	ops := []string{"is", "in", "starts with", "ends with", "contains", "has word", "matches", "exists", "missing"}
-	if prop.which == field {
+	if prop.which == field && prop.name == "" {
 		ops = append(ops, "<", "<=", ">", ">=", "between")
 	}
 	op, negated := p.operator(prop.String(), ops...)

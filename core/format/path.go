@@ -23,7 +23,7 @@ type Path struct {
 type pathPart struct{ text, place string }
 
 // pathPlaces are the properties that a path may have.
-var pathPlaces = []string{"date", "host", "app", "facility", "severity"}
+var pathPlaces = []string{"date", "host", "app", "unit", "facility", "severity"}
 
 // Other stands for values for which there is no room any more.
 const Other = "other"
@@ -89,6 +89,8 @@ func (p *Path) Append(dst []byte, r *record.Record, zone *time.Location) []byte 
 			dst = appendPlace(dst, r.Host)
 		case "app":
 			dst = appendPlace(dst, r.App)
+		case "unit":
+			dst = appendPlace(dst, unitOf(r))
 		case "facility":
 			dst = append(dst, r.Facility().String()...)
 		case "severity":
@@ -101,6 +103,7 @@ func (p *Path) Append(dst []byte, r *record.Record, zone *time.Location) []byte 
 // AppendOther writes the path of the file that the rest goes to.
 func (p *Path) AppendOther(dst []byte, r *record.Record, zone *time.Location) []byte {
 	rest := record.Record{Host: []byte(Other), App: []byte(Other), Priority: r.Priority, Received: r.Received}
+	rest.SetData([]byte(`{"journal@32473":{"unit":"` + Other + `"}}`))
 	return p.Append(dst, &rest, zone)
 }
 

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"oakbarrel/core/condition"
 	"oakbarrel/core/nearest"
 	"oakbarrel/core/record"
 )
@@ -51,11 +52,25 @@ var properties = []property{
 	{name: "procid", append: func(dst []byte, r *record.Record) []byte { return appendText(dst, r.ProcID) }, read: func(r *record.Record, v []byte) bool { return readText(&r.ProcID, v) }},
 	{name: "msgid", append: func(dst []byte, r *record.Record) []byte { return appendText(dst, r.MsgID) }, read: func(r *record.Record, v []byte) bool { return readText(&r.MsgID, v) }},
 	{name: "text", append: func(dst []byte, r *record.Record) []byte { return appendText(dst, r.Text) }, read: func(r *record.Record, v []byte) bool { return readText(&r.Text, v) }},
+	{name: "unit", append: appendUnit, read: readField(unitName)},
 	{name: "fields", append: appendFields, read: readFields, scan: scanFields},
 	{name: "intake", append: func(dst []byte, r *record.Record) []byte { return appendText(dst, []byte(r.Intake)) }, read: func(r *record.Record, v []byte) bool { r.Intake = string(v); return true }},
 	{name: "peer", append: appendPeer, read: readPeer},
 	{name: "stream", append: func(dst []byte, r *record.Record) []byte { return appendText(dst, []byte(r.Stream.String())) }, read: readStream},
 }
+
+// unitName is the field in which the journal tells the unit of a record.
+const unitName = "journal@32473.unit"
+
+// unitOf returns the unit of a record, nil where it has none.
+func unitOf(r *record.Record) []byte {
+	if v := condition.UnitPath.Find(r); v.Exists() && v.Kind() == record.String {
+		return v.Text()
+	}
+	return nil
+}
+
+func appendUnit(dst []byte, r *record.Record) []byte { return appendText(dst, unitOf(r)) }
 
 func appendText(dst, v []byte) []byte {
 	if v == nil {

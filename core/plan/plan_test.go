@@ -153,7 +153,7 @@ func TestMistakes(t *testing.T) {
 		{"path: /var/log/lantern/signins.log", "path: ‸/var/log/lantern/./all.log", "outlet everything writes to this path too"},
 		{"path: /var/log/lantern/signins.log", "path: ‸signins.log", `the path "signins.log" is not absolute`},
 		{"path: /var/log/lantern/signins.log", "path: ‸/var/log/lantern/", `the path "/var/log/lantern/" is a folder`},
-		{"path: /var/log/lantern/signins.log", "path: '/var/log/{‸colour}.log'", `a path has no place "colour"; known are date, host, app, facility, severity`},
+		{"path: /var/log/lantern/signins.log", "path: '/var/log/{‸colour}.log'", `a path has no place "colour"; known are date, host, app, unit, facility, severity`},
 		{"path: /var/log/lantern/signins.log", "path: '/var/log/‸{app.log'", `this { is not closed`},
 		{"path: /var/log/lantern/signins.log", "path: ‸'/var/log/lantern/{app}.log'", `outlet everything may write to the same file`},
 		{"path: /var/log/lantern/signins.log", "path: /var/log/lantern/signins.log, ‸files: 10", `files is for a path with places`},

@@ -211,7 +211,7 @@ func (a *API) neighbours(ctx context.Context, in *neighboursInput) (*neighboursO
 
 type countsInput struct {
 	Range
-	By    string `query:"by" enum:"severity,minute,priority,host,agent,app,msgid,facility,intake,field" default:"severity" doc:"what the counts are parted by"`
+	By    string `query:"by" enum:"severity,minute,priority,host,agent,app,msgid,unit,facility,intake,field" default:"severity" doc:"what the counts are parted by"`
 	Field string `query:"field" doc:"the path of the field, by which the counts are parted"`
 	Top   int    `query:"top" default:"20" minimum:"1" maximum:"10000" doc:"how many values of a property or a field, the most frequent first"`
 }

@@ -37,9 +37,12 @@ func ValueOf(by, path string) (func(dst []byte, r *record.Record) []byte, error)
 	case "intake":
 		return func(dst []byte, r *record.Record) []byte { return append(dst, r.Intake...) }, nil
 	}
-	field, err := condition.ParsePath(path)
-	if err != nil {
-		return nil, err
+	field := condition.UnitPath
+	if by != "unit" {
+		var err error
+		if field, err = condition.ParsePath(path); err != nil {
+			return nil, err
+		}
 	}
 	return func(dst []byte, r *record.Record) []byte {
 		switch v := field.Find(r); {
