@@ -91,6 +91,8 @@ func Diagnose(ctx context.Context, planFile, stateDir string) []Check {
 			d.lookAtReceiver(ctx, o)
 		case plan.NotifyOutlet:
 			d.lookAtNotice(o)
+		case plan.JournalOutlet:
+			d.lookAtJournal(o)
 		}
 	}
 	d.lookAtRights(ctx)
@@ -478,6 +480,17 @@ func (d *doctor) lookAtEncryption(subject, address string) {
 	if host, clear := plan.InTheClear(address); clear {
 		d.warn(subject, fmt.Sprintf(plan.InTheClearWhat, host), plan.InTheClearMend)
 	}
+}
+
+// lookAtJournal looks whether there is the journal that an outlet writes into.
+func (d *doctor) lookAtJournal(o plan.Outlet) {
+	conn, err := net.Dial("unixgram", o.Journal.Socket())
+	if err != nil {
+		d.wrong("outlet "+o.Name, fmt.Sprintf("%s does not listen at %s: %v", outlet.GoesTo(o), o.Journal.Socket(), outlet.WithoutAddress(err)), "the outlet holds what comes until it does; of a namespace, systemctl start systemd-journald@NAME")
+		return
+	}
+	conn.Close()
+	d.ok("outlet "+o.Name, outlet.GoesTo(o)+" listens")
 }
 
 // lookAtNotice looks whether what a notice needs is there. It tells nobody.

@@ -66,6 +66,8 @@ func (a *Agent) roadTo(s plan.Outlet, o *Spool) (road, error) {
 		return newWebRoad(s, a.State.AgentID(), a.HostName)
 	case plan.StdoutOutlet:
 		return newStdoutRoad(s.Format, a.HostName), nil
+	case plan.JournalOutlet:
+		return newJournalRoad(s.Journal.Socket()), nil
 	case plan.NotifyOutlet:
 		return newNoticeRoad(s, a.HostName, a.Told.add), nil
 	}

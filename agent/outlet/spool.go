@@ -458,6 +458,10 @@ func GoesTo(s plan.Outlet) string {
 		return "cask " + s.Store.Cask
 	case s.Kind == plan.StdoutOutlet:
 		return "standard output"
+	case s.Kind == plan.JournalOutlet && s.Journal.Namespace != "":
+		return "the journal of " + s.Journal.Namespace
+	case s.Kind == plan.JournalOutlet:
+		return "the journal"
 	case s.Notify.Mail.Server != "":
 		return "mail to " + strings.ReplaceAll(s.Notify.Mail.To, " ", ", ")
 	case s.Kind == plan.NotifyOutlet:

@@ -346,6 +346,9 @@ func (c *bounder) outlet(o Outlet, own Service) {
 			c.tls(o.Store.Service.TLS)
 		}
 	}
+	if o.Kind == JournalOutlet {
+		c.writes(o.Journal.Socket())
+	}
 	c.sends(o.Remote.Address, o.Notify.Mail.Server)
 	c.tls(o.Remote.TLS)
 	c.reads(o.Remote.Auth.Files()...)

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/goccy/go-yaml/ast"
+
 	"oakbarrel/core/paths"
 	"oakbarrel/core/record"
 )
@@ -54,18 +56,69 @@ func (r *planReader) readJournal(e entry, in *Intake) {
 			j.Since, j.Age = "", r.duration(e, time.Minute, 10*365*24*time.Hour, "7d; or boot, all or now")
 		}
 	}
-	if e, ok := m.get("namespace"); ok {
-		v, ok := r.text(e, "the name of a namespace")
-		if j.Namespace = v.text; ok && !isNamespace(v.text) {
-			r.fail(e.valueAt(), fmt.Sprintf("%q cannot be the namespace of a journal", shorten(v.text)), "write its name: letters, digits and - _ .")
-		}
-	}
+	j.Namespace = r.readNamespace(m)
 	if e, ok := m.get("folder"); ok {
 		j.Folder = r.path(e, "/var/log/journal/remote")
 		if j.Namespace != "" {
 			r.fail(e.at, "a folder of journals has no namespace", "take one of the two away")
 		}
 	}
+}
+
+// readNamespace reads which journal is meant, "" for the system's.
+func (r *planReader) readNamespace(m mapping) string {
+	e, ok := m.get("namespace")
+	if !ok {
+		return ""
+	}
+	v, ok := r.text(e, "the name of a namespace")
+	if ok && !isNamespace(v.text) {
+		r.fail(e.valueAt(), fmt.Sprintf("%q cannot be the namespace of a journal", shorten(v.text)), "write its name: letters, digits and - _ .")
+	}
+	return v.text
+}
+
+// JournalOutletSettings says into which journal an outlet writes.
+type JournalOutletSettings struct {
+	Namespace string // "" for the system's
+}
+
+// Socket returns the path of the journal's socket.
+func (j JournalOutletSettings) Socket() string {
+	if j.Namespace == "" {
+		return "/run/systemd/journal/socket"
+	}
+	return "/run/systemd/journal." + j.Namespace + "/socket"
+}
+
+func (r *planReader) readJournalOutlet(e entry, out *Outlet) {
+	if _, null := e.value.(*ast.NullNode); null {
+		r.fail(e.at, "journal has no value", "write journal: {}")
+		return
+	}
+	if m, ok := r.mapping(e.value, e.at, "journal", "journal: {}", "namespace"); ok {
+		out.Journal.Namespace = r.readNamespace(m)
+	}
+}
+
+// checkCircles refuses outlets whose records would come in again, and go out again, for ever.
+func (r *planReader) checkCircles() {
+	for _, o := range r.outlets {
+		if o.Kind != JournalOutlet {
+			continue
+		}
+		for _, in := range r.intakes {
+			reads := in.Journal != nil && in.Journal.Folder == "" && in.Journal.Namespace == o.Journal.Namespace
+			if reads || o.Journal.Namespace == "" && hearsJournal(in) {
+				r.fail(r.namesAt["outlet "+o.Name], fmt.Sprintf("outlet %s writes into the journal that intake %s hears, so that its records would go round for ever", o.Name, in.Name), "take one of the two away, or give the outlet a journal of its own: journal: {namespace: NAME}")
+			}
+		}
+	}
+}
+
+// hearsJournal tells whether a syslog intake hears what the journal passes on.
+func hearsJournal(in Intake) bool {
+	return slices.Contains([]string{AutoSocket, "/run/systemd/journal/syslog"}, in.Syslog.Socket)
 }
 
 // isNamespace tells whether a text can be the namespace of a journal; it stands in a command.

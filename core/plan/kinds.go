@@ -22,16 +22,17 @@ type OutletKind string
 
 // The kinds of outlets.
 const (
-	FileOutlet   OutletKind = "file"
-	StoreOutlet  OutletKind = "store"
-	SyslogOutlet OutletKind = "syslog"
-	OTLPOutlet   OutletKind = "otlp"
-	HTTPOutlet   OutletKind = "http"
-	StdoutOutlet OutletKind = "stdout"
-	NotifyOutlet OutletKind = "notify"
+	FileOutlet    OutletKind = "file"
+	StoreOutlet   OutletKind = "store"
+	SyslogOutlet  OutletKind = "syslog"
+	OTLPOutlet    OutletKind = "otlp"
+	HTTPOutlet    OutletKind = "http"
+	StdoutOutlet  OutletKind = "stdout"
+	JournalOutlet OutletKind = "journal"
+	NotifyOutlet  OutletKind = "notify"
 )
 
-var outletKinds = []OutletKind{FileOutlet, StoreOutlet, SyslogOutlet, OTLPOutlet, HTTPOutlet, StdoutOutlet, NotifyOutlet}
+var outletKinds = []OutletKind{FileOutlet, StoreOutlet, SyslogOutlet, OTLPOutlet, HTTPOutlet, StdoutOutlet, JournalOutlet, NotifyOutlet}
 
 // keysOf returns kinds as the keys of a mapping.
 func keysOf[K ~string](kinds []K) (keys []string) {

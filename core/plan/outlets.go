@@ -55,6 +55,8 @@ func (r *planReader) readOutlets(e entry) {
 				r.readNotify(m, kind, &out)
 			case StdoutOutlet:
 				r.readStdout(m, kind, &out)
+			case JournalOutlet:
+				r.readJournalOutlet(kind, &out)
 			default:
 				r.readRemote(kind, &out)
 			}

@@ -117,6 +117,8 @@ type Outlet struct {
 	Store  Store
 	Remote Remote
 	Notify Notify
+
+	Journal JournalOutletSettings
 }
 
 // Store says to which cask of the central store records go.

@@ -107,6 +107,7 @@ func (r *planReader) read(body ast.Node) *Plan {
 	if e, ok := top.get("conditions"); ok {
 		r.readConditions(e)
 	}
+	r.checkCircles()
 	r.readWhens()
 	if e, ok := top.get("rules"); ok {
 		r.readRules(e)
