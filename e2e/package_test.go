@@ -341,3 +341,33 @@ for n in range(int(sys.argv[1]), int(sys.argv[2])):
 	b.eventually("it goes on", "systemctl is-active oakbarrel && grep -q 'while it is away' /var/log/oakbarrel/all.log")
 	b.run("test $(cat /var/log/oakbarrel/all.log* | grep -c 'before the reboot') = 1")
 }
+
+// What comes over the wire goes into the journal with its fields, long and in any number.
+func TestPackageWritesTheJournal(t *testing.T) {
+	b := boot(t)
+	b.run(installPackage)
+	plan := filepath.Join(t.TempDir(), "plan.yaml")
+	os.WriteFile(plan, []byte(`oakbarrel: 1
+intakes: {wire: {syslog: {tcp: "127.0.0.1:6514", largest: 1MiB}}}
+outlets: {back: {journal: {}}}
+otherwise: {send: [back]}
+`), 0o644)
+	b.copyIn(plan, "plan.yaml")
+	b.run("cp /opt/plan.yaml /etc/oakbarrel/plan.yaml && systemctl reload oakbarrel && oakbarrel doctor | grep -q 'the journal listens'")
+	script := filepath.Join(t.TempDir(), "say")
+	os.WriteFile(script, []byte(`
+import socket
+s = socket.create_connection(("127.0.0.1", 6514))
+s.sendall(b"<156>1 2026-11-29T10:00:00Z reef-02 pumpd 412 LOW [tank@32473 ph=\"8.1\"] pressure is low\n")
+s.sendall(b"<14>long: " + b"long " * 80000 + b"end\n")
+for n in range(30000):
+    s.sendall(b"<14>counter: number %d.\n" % n)
+`), 0o644)
+	b.copyIn(script, "say.py")
+	b.run("python3 /opt/say.py")
+	b.eventually("all are in the journal", "test $(journalctl -t counter -o cat | sort -u | wc -l) = 30000")
+	b.run("journalctl FIELD_TANK_32473_PH=8.1 RECORD_HOST=reef-02 PRIORITY=4 SYSLOG_PID=412 -o export | grep -q '^MESSAGE=pressure is low$'")
+	b.run("test $(journalctl -t long -o json | wc -c) -gt 400000 || journalctl --all -t long -o cat | tail -c 20 | grep -q 'long end'")
+	b.run("systemctl restart systemd-journald; logger again; python3 /opt/say.py")
+	b.eventually("they come again", "test $(journalctl -t counter -o cat | wc -l) = 60000")
+}
