@@ -13,6 +13,7 @@
 package agent
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
@@ -52,6 +53,8 @@ const takeTime = 10 * time.Second
 type Options struct {
 	PlanFile string
 	StateDir string
+	// Host is the name of this host where the plan says none, "" for the machine's.
+	Host string
 	// BoundsFile says what a plan from the service may do, "" for the usual file.
 	BoundsFile string
 	Log        *slog.Logger
@@ -250,12 +253,13 @@ func (e *PlanError) Error() string {
 // host returns the name of the host, as the plan or the machine has it.
 func (a *Agent) host() string { return string(a.named) }
 
-// nameOf returns the name of the host that a plan is for.
-func nameOf(p *plan.Plan) []byte {
-	if p.Host != "" {
-		return []byte(p.Host)
+// nameOf returns the name of the host that a plan is for: that of the plan, that with which
+// the agent was started, or the machine's.
+func (a *Agent) nameOf(p *plan.Plan) []byte {
+	name := cmp.Or(p.Host, a.options.Host)
+	if name == "" {
+		name, _ = os.Hostname()
 	}
-	name, _ := os.Hostname()
 	return []byte(name)
 }
 

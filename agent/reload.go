@@ -91,7 +91,7 @@ func (a *Agent) changePlaces(p *plan.Plan, outlets, began []outlet.Outlet, c cha
 	defer a.mu.Unlock()
 	a.giveRepeats(true)
 	a.beginOutlets(began, c.all)
-	a.plan, a.named, a.readAt, a.refused, a.fileHash = p, nameOf(p), time.Now(), nil, a.served.fileHash(p)
+	a.plan, a.named, a.readAt, a.refused, a.fileHash = p, a.nameOf(p), time.Now(), nil, a.served.fileHash(p)
 	a.memory.Apply(p)
 	a.keepPauses(p)
 	a.keepDetails(p, a.details)

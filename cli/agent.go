@@ -59,6 +59,7 @@ nothing. SIGTERM stops taking, writes down what is held and exits within 10 s.`,
 	c.Flags().StringVar(&level, "log-level", "info", "what the agent's own log tells at least: "+strings.Join(logLevels, ", ")+"; \"oakbarrel detail --own\" changes it for a while")
 	c.Flags().StringVar(&options.BoundsFile, "bounds", plan.BoundsFile, "file in which this host's owner says what a plan from the service may do")
 	c.Flags().StringVar(&userName, "user", "", "user to go on as, where root has started it; it keeps what the plan needs: low ports, others' files")
+	c.Flags().StringVar(&options.Host, "host", "", "name of this host where the plan says none; by default the machine's")
 	stateFlag(c, &options.StateDir)
 	return c
 }

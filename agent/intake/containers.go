@@ -41,6 +41,9 @@ const (
 type containers struct {
 	files *plan.Files
 
+	asking sync.Mutex // held while the engine is asked
+	engine *engine
+
 	mu        sync.Mutex
 	described map[string]description     // by the folder of the log
 	known     map[string]*knownContainer // by id
@@ -57,15 +60,18 @@ type knownContainer struct {
 }
 
 func newContainers(f *plan.Files) *containers {
-	return &containers{files: f, described: map[string]description{}, known: map[string]*knownContainer{}, bySpan: time.Now()}
+	return &containers{files: f, engine: newEngine(f), described: map[string]description{}, known: map[string]*knownContainer{}, bySpan: time.Now()}
 }
 
 // describe tells how the log at a path is read, or why it is not.
 func (c *containers) describe(path string) (*lines.Settings, string) {
+	found, err := container.Of(c.files.Engine, c.files.Root, path)
+	if err == nil {
+		c.addKnown(&found, true)
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	folder := filepath.Dir(path)
-	found, err := container.Of(c.files.Engine, c.files.Root, path)
 	if err != nil {
 		if last := c.described[folder]; last.settings != nil { // it is removed, and its last lines are being read
 			return last.settings, last.why
@@ -76,6 +82,24 @@ func (c *containers) describe(path string) (*lines.Settings, string) {
 	s, why := c.chosen(found)
 	c.described[folder] = description{s, why}
 	return s, why
+}
+
+// addKnown adds what the runtime knows of a container.
+func (c *containers) addKnown(found *container.Container, wait bool) {
+	c.asking.Lock()
+	defer c.asking.Unlock()
+	c.engine.add(found, wait)
+}
+
+// trouble tells why labels are not known of containers, "" where they are, or nobody is
+// there to be asked.
+func (c *containers) trouble() string {
+	c.asking.Lock()
+	defer c.asking.Unlock()
+	if why := c.engine.why; why != nil && (c.files.Socket != "" || !errors.Is(why, fs.ErrNotExist)) {
+		return "the labels of containers are not known, as the engine cannot be asked: " + why.Error()
+	}
+	return ""
 }
 
 // description is how the logs in a folder are read, or why they are not.
@@ -145,6 +169,20 @@ func fieldsOf(c container.Container) lines.Fields {
 		fields = fields.And(lines.NewFields("labels@32473", labels...))
 	}
 	return fields
+}
+
+// fieldsOfLayer returns the fields that tell whose a file is that a container has written
+// into its own file system; none for any other.
+func fieldsOfLayer(path string) lines.Fields {
+	c, ok := container.InLayer(path)
+	if !ok {
+		return lines.Fields{}
+	}
+	if filepath.Base(filepath.Dir(filepath.Dir(c.Layer))) == "overlay" { // podman's, whose files tell no labels
+		storage := filepath.Dir(filepath.Dir(filepath.Dir(c.Layer)))
+		newEngine(&plan.Files{Engine: container.Podman, Root: filepath.Join(storage, "overlay-containers")}).add(&c, true)
+	}
+	return fieldsOf(c)
 }
 
 // dataName makes a label's name one that structured data may have.
@@ -257,6 +295,9 @@ func (c *containers) status(intake string) (list []client.ContainerStatus) {
 	all, err := container.List(c.files.Engine, c.files.Root)
 	if err != nil {
 		return nil
+	}
+	for i := range all {
+		c.addKnown(&all[i], false)
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -61,6 +61,8 @@ func (a *Agent) openFollow(in *plan.Intake) (Endpoint, error) {
 	if in.Files.Engine != "" {
 		e.containers = newContainers(in.Files)
 		settings.Describe = e.containers.describe
+	} else {
+		settings.FieldsOf = fieldsOfLayer
 	}
 	var err error
 	e.follower, err = tail.New(settings, disk.OS, file, e, a.Log.With("intake", in.Name), time.Now)
@@ -111,7 +113,11 @@ func (e *Follow) Rereads() Rereader { return e }
 func (e *Follow) GivenUp() <-chan struct{} { return e.givenUp }
 
 // Tell implements [Endpoint].
-func (e *Follow) Tell(s *client.IntakeStatus) { s.Trouble = e.follower.Trouble() }
+func (e *Follow) Tell(s *client.IntakeStatus) {
+	if s.Trouble = e.follower.Trouble(); s.Trouble == "" && e.containers != nil {
+		s.Trouble = e.containers.trouble()
+	}
+}
 
 // Abandon implements [Rereader].
 func (e *Follow) Abandon() {

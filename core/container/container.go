@@ -20,12 +20,16 @@ import (
 const (
 	Docker = "docker" // JSON lines files
 	CRI    = "cri"    // the form of the container runtime interface
+	Podman = "podman" // the same form, in a folder of each container
 )
 
 // Root is where an engine keeps the logs of containers, unless it is told otherwise.
 func Root(engine string) string {
-	if engine == Docker {
+	switch engine {
+	case Docker:
 		return "/var/lib/docker/containers"
+	case Podman:
+		return "/var/lib/containers/storage/overlay-containers"
 	}
 	return "/var/log/pods"
 }
@@ -34,6 +38,9 @@ func Root(engine string) string {
 func Patterns(engine, root string) []string {
 	if engine == Docker {
 		return []string{filepath.Join(root, "*", "*-json.log"), filepath.Join(root, "*", "*-json.log.*")}
+	}
+	if engine == Podman {
+		return []string{filepath.Join(root, "*", "userdata", "ctr.log")}
 	}
 	return []string{filepath.Join(root, "*", "*", "*.log"), filepath.Join(root, "*", "*", "*.log.*"), filepath.Join(root, "*", "userdata", "ctr.log")}
 }
@@ -61,8 +68,11 @@ func Of(engine, root, path string) (Container, error) {
 		return Container{}, fmt.Errorf("%s is not below %s", path, root)
 	}
 	parts := strings.Split(rest, "/")
-	if engine == Docker {
+	switch engine {
+	case Docker:
 		return readDocker(root, parts[0])
+	case Podman:
+		return ofPodman(root, path, parts[0])
 	}
 	return ofCRI(root, path, parts)
 }
@@ -164,7 +174,11 @@ func readJSON(path string, to any) error {
 // List returns the containers below a root, also those whose output no file
 // holds, in the order of their names.
 func List(engine, root string) (all []Container, err error) {
-	if engine == Docker {
+	if engine == Podman {
+		if all, err = listPodman(root); err != nil {
+			return nil, err
+		}
+	} else if engine == Docker {
 		entries, err := disk.ReadDir(root)
 		if err != nil {
 			return nil, err
@@ -203,6 +217,8 @@ func (c *Container) Advise() (all []Advice) {
 	const anew = "; it holds for containers that are made anew, and the engine must be started anew where it is set for all"
 	switch c.Driver {
 	case "json-file":
+	case "journald":
+		return []Advice{{"its output is in the journal", "read it there: an intake journal: {}; or set the log driver json-file, or k8s-file of podman" + anew}}
 	case "none":
 		return []Advice{{"its output is thrown away", "set the log driver json-file" + anew}}
 	default:

@@ -106,7 +106,7 @@ func TestAdvice(t *testing.T) {
 		{"json-file", "10m", "1", "one file"},
 		{"json-file", "10m", "", "one file"},
 		{"local", "10m", "3", "cannot be read from outside"},
-		{"journald", "", "", "cannot be read from outside"},
+		{"journald", "", "", "is in the journal"},
 		{"none", "", "", "thrown away"},
 		{"k8s-file", "", "", ""},
 	} {

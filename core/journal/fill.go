@@ -45,6 +45,7 @@ var named = map[string]string{
 	"_SOURCE_REALTIME_TIMESTAMP": "", "_SOURCE_MONOTONIC_TIMESTAMP": "", "__CURSOR": "", "__REALTIME_TIMESTAMP": "", "__MONOTONIC_TIMESTAMP": "", "__SEQNUM": "", "__SEQNUM_ID": "", "_RUNTIME_SCOPE": "",
 	"_SYSTEMD_UNIT": "unit", "_SYSTEMD_USER_UNIT": "user_unit", "_SYSTEMD_SLICE": "slice", "_SYSTEMD_CGROUP": "cgroup", "_SYSTEMD_INVOCATION_ID": "invocation", "_SYSTEMD_SESSION": "session", "_SYSTEMD_OWNER_UID": "owner_uid", "_SYSTEMD_USER_SLICE": "user_slice",
 	"_BOOT_ID": "boot", "_MACHINE_ID": "machine", "_TRANSPORT": "transport", "_UID": "uid", "_GID": "gid", "_EXE": "exe", "_CMDLINE": "cmdline", "_CAP_EFFECTIVE": "capabilities", "_SELINUX_CONTEXT": "context", "_STREAM_ID": "", "_LINE_BREAK": "", "_NAMESPACE": "namespace",
+	"CONTAINER_NAME": "", "CONTAINER_ID": "", "CONTAINER_ID_FULL": "", "CONTAINER_TAG": "", "IMAGE_NAME": "", "CONTAINER_IMAGE": "", "CONTAINER_LOG_EPOCH": "", "CONTAINER_LOG_ORDINAL": "",
 	"MESSAGE_ID": "message_id", "UNIT": "about_unit", "USER_UNIT": "about_user_unit",
 }
 
@@ -98,10 +99,51 @@ func (e *Entry) Fill(r *record.Record, memory []byte) (_ []byte, ok bool) {
 	}
 	r.Priority = record.MakePriority(facility, severity)
 	start := len(memory)
-	if memory = e.appendData(memory); len(memory) > start {
+	memory = e.appendData(memory)
+	if box := e.container(); box.name != nil {
+		r.App = box.name
+		switch severity { // engines say by it which stream a line is of
+		case record.Info:
+			r.Stream = record.Stdout
+		case record.Error:
+			r.Stream = record.Stderr
+		}
+		memory = box.appendData(memory)
+	}
+	if len(memory) > start {
 		r.SetData(memory[start:len(memory):len(memory)])
 	}
 	return memory, ok
+}
+
+// box is the container that an entry tells of, as engines write them.
+type box struct{ name, id, image []byte }
+
+// container returns the container whose output an entry is, without a name for none.
+func (e *Entry) container() (b box) {
+	for i := range e.Fields {
+		f := &e.Fields[i]
+		switch string(f.Name) {
+		case "CONTAINER_NAME":
+			b.name = valid(f.Value)
+		case "CONTAINER_ID":
+			b.id = valid(f.Value)
+		case "IMAGE_NAME", "CONTAINER_IMAGE":
+			b.image = valid(f.Value)
+		}
+	}
+	return b
+}
+
+func (b *box) appendData(dst []byte) []byte {
+	dst = append(record.AppendDataValue(append(dst, `[container@32473 name="`...), b.name), '"')
+	if b.id != nil {
+		dst = append(record.AppendDataValue(append(dst, ` id="`...), b.id), '"')
+	}
+	if b.image != nil {
+		dst = append(record.AppendDataValue(append(dst, ` image="`...), b.image), '"')
+	}
+	return append(dst, ']')
 }
 
 // appendData writes what is no property of the record as an element of structured data,

@@ -185,3 +185,21 @@ func BenchmarkEntry(b *testing.B) {
 		memory, _ = e.Fill(&one, memory)
 	}
 }
+
+// What engines write into the journal of a container is of that container.
+func TestAnEntryOfAContainer(t *testing.T) {
+	for entry, want := range map[string]string{
+		"PRIORITY=6\nSYSLOG_IDENTIFIER=9b46794e33f3\nCONTAINER_NAME=ticket-web\nCONTAINER_ID=9b46794e33f3\nCONTAINER_ID_FULL=9b46794e33f3aa01\nIMAGE_NAME=lantern/web:3\nTEAM=doors\nMESSAGE=x\n\n": `ticket-web stdout [journal@32473 TEAM="doors"][container@32473 name="ticket-web" id="9b46794e33f3" image="lantern/web:3"]`,
+		"PRIORITY=3\nCONTAINER_NAME=a\"]b\nMESSAGE=x\n\n":      `a"]b stderr [container@32473 name="a\"\]b"]`,
+		"PRIORITY=4\nCONTAINER_ID=9b46794e33f3\nMESSAGE=x\n\n": "  ",
+	} {
+		r, ok := fill(t, place+entry, 100)
+		stream := ""
+		if r.Stream != 0 {
+			stream = r.Stream.String()
+		}
+		if got := string(r.App) + " " + stream + " " + string(r.Data); !ok || got != want {
+			t.Errorf("%s\nwant %s", got, want)
+		}
+	}
+}

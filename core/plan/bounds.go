@@ -324,7 +324,7 @@ func (c *bounder) intake(in Intake) {
 		c.writes(in.Pipes.Paths...)
 	}
 	if in.Files != nil {
-		c.reads(in.Files.Root)
+		c.reads(in.Files.Root, in.Files.Socket)
 		c.reads(in.Files.Follow.Paths...)
 	}
 	if in.Kind == KernelIntake {

@@ -18,7 +18,8 @@ import (
 // Files says which files an intake follows: those of programs, or of containers.
 type Files struct {
 	Follow tail.Settings
-	Engine string // "docker" or "cri" of containers, else ""
+	Engine string // "docker", "podman" or "cri" of containers, else ""
+	Socket string // of the engine, "" for where it usually is
 	Root   string // the folder of the containers' logs
 	When   *condition.Condition
 	// Text is the settings as the plan has them: intakes that have it alike are alike.
@@ -75,12 +76,12 @@ func (r *planReader) readFiles(e entry, in *Intake) {
 func (r *planReader) readContainers(e entry, in *Intake, opened map[string]Position) {
 	f := &Files{Text: e.value.String() + r.readingText}
 	in.Files = f
-	m, ok := r.mapping(e.value, e.at, "containers", "{engine: docker}", append([]string{"engine", "root", "when"}, lineKeys...)...)
+	m, ok := r.mapping(e.value, e.at, "containers", "{engine: docker}", append([]string{"engine", "root", "socket", "when"}, lineKeys...)...)
 	if !ok {
 		return
 	}
-	if e, ok := m.require("engine", "write engine: docker, for JSON lines files, or engine: cri"); ok {
-		f.Engine = r.word(e, []string{container.Docker, container.CRI})
+	if e, ok := m.require("engine", "write engine: docker, podman, or cri for the runtime of a cluster"); ok {
+		f.Engine = r.word(e, []string{container.Docker, container.Podman, container.CRI})
 	}
 	f.Root = container.Root(f.Engine)
 	if e, ok := m.get("root"); ok {
@@ -89,12 +90,17 @@ func (r *planReader) readContainers(e entry, in *Intake, opened map[string]Posit
 	if f.Engine != "" {
 		r.openOnce(entry{"containers", e.at, e.value}, f.Root, opened)
 	}
+	if e, ok := m.get("socket"); ok {
+		if f.Socket = r.path(e, "/run/containerd/containerd.sock"); f.Engine == container.Docker {
+			r.fail(e.at, "the files of docker tell all that there is to know", "take socket away")
+		}
+	}
 	if e, ok := m.get("when"); ok {
 		r.whens = append(r.whens, whenSource{e, f})
 	}
 	s := &f.Follow
 	s.Paths, s.Open, s.Wrapping = container.Patterns(f.Engine, f.Root), defaultOpen, tail.Docker
-	if f.Engine == container.CRI {
+	if f.Engine != container.Docker {
 		s.Wrapping = tail.CRI
 	}
 	r.readLines(m, &s.Lines)

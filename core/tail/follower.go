@@ -48,6 +48,9 @@ type Settings struct {
 	// Describe tells what the file at a path is, where that is not the same for
 	// all: how its lines are read, or why it is not. It may be nil.
 	Describe func(path string) (s *lines.Settings, why string)
+	// FieldsOf returns fields that each record of the file at a path gets beside those of
+	// Lines. It may be nil, and is not asked where there is Describe.
+	FieldsOf func(path string) lines.Fields
 }
 
 // Wrapping is the form in which a container engine writes what it takes.

@@ -98,7 +98,11 @@ func (f *Follower) describe(s *source) {
 	if f.settings.Describe == nil {
 		if s.settings == nil {
 			own := f.settings.Lines
-			own.Fields = lines.NewFields(fileElement, record.Label{Name: "path", Value: s.Path}).And(own.Fields)
+			file := lines.NewFields(fileElement, record.Label{Name: "path", Value: s.Path})
+			if f.settings.FieldsOf != nil {
+				file = file.And(f.settings.FieldsOf(s.real))
+			}
+			own.Fields = file.And(own.Fields)
 			s.settings = &own
 		}
 	} else {
