@@ -2,6 +2,9 @@ package cli
 
 import (
 	"context"
+	"errors"
+	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -47,4 +50,17 @@ func (w *admin) ask(ctx context.Context, do func(*client.Client) error) error {
 	}
 	defer service.SignOut(ctx)
 	return do(service)
+}
+
+// readSecret returns what stands in a file, without the white space around it.
+func readSecret(file string) (string, error) {
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return "", couldNot(err)
+	}
+	secret := strings.TrimSpace(string(b))
+	if secret == "" {
+		return "", couldNot(errors.New(file + " is empty"))
+	}
+	return secret, nil
 }

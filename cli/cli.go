@@ -20,7 +20,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"oakbarrel/agent/control"
 	"oakbarrel/agent/state"
 	"oakbarrel/client"
 	"oakbarrel/core/record"
@@ -91,8 +90,8 @@ func Root(stdout, stderr io.Writer) *cobra.Command {
 		CompletionOptions: cobra.CompletionOptions{DisableDefaultCmd: true},
 	}
 	root.PersistentFlags().StringVar(&a.output, "output", "text", "text for people, json for programs")
-	root.AddCommand(a.agentCommand(), a.statusCommand(), a.planCommand(), a.detailCommand(), a.pauseCommand(), a.resumeCommand(), a.traceCommand(), a.doctorCommand(), a.sendCommand(), a.showCommand(), a.followedCommand(), a.containersCommand(), a.wrapCommand(), a.holdPipeCommand(), a.rollCommand(), a.verifyCommand(), a.tendCommand(), a.forecastCommand(), a.demoCommand(),
-		a.serveCommand(), a.accountCommand(), a.tokenCommand(), a.readCommand(), a.countCommand(), a.viewsCommand(), a.casksCommand(), a.caskCommand(), a.storeCommand(), a.importCommand(), a.auditCommand(), a.hostsCommand(), a.plansCommand(), a.assignCommand(), a.rolloutCommand(), a.acceptCommand(), a.versionCommand())
+	root.AddCommand(a.commandsHere()...)
+	root.AddCommand(a.planCommand(), a.showCommand(), a.verifyCommand(), a.forecastCommand(), a.accountCommand(), a.tokenCommand(), a.readCommand(), a.countCommand(), a.viewsCommand(), a.casksCommand(), a.caskCommand(), a.storeCommand(), a.importCommand(), a.auditCommand(), a.hostsCommand(), a.plansCommand(), a.assignCommand(), a.rolloutCommand(), a.versionCommand())
 	explainArgs(root)
 	root.SetVersionTemplate(versionText(client.ThisVersion()))
 	root.SetOut(stdout)
@@ -147,7 +146,7 @@ func exitCode(err error) int {
 	switch {
 	case errors.As(err, &coded):
 		return coded.code
-	case errors.Is(err, control.ErrNoAgent), errors.Is(err, state.ErrInUse), errors.Is(err, fs.ErrPermission), errors.As(err, &path):
+	case isNoAgent(err), errors.Is(err, state.ErrInUse), errors.Is(err, fs.ErrPermission), errors.As(err, &path):
 		return exitCouldNot
 	}
 	return exitUsage // what is left comes from the reading of words

@@ -132,13 +132,7 @@ func (osDisk) Create(path string, mode fs.FileMode) (File, error) {
 func (osDisk) Rename(from, to string) error { return os.Rename(from, to) }
 
 func (osDisk) RenameNew(from, to string) error {
-	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)
-	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) { // a file system that cannot
-		if _, missing := os.Lstat(to); errors.Is(missing, fs.ErrNotExist) {
-			return os.Rename(from, to)
-		}
-		err = unix.EEXIST
-	}
+	err := renameNew(from, to)
 	if err != nil {
 		return &os.LinkError{Op: "rename", Old: from, New: to, Err: err}
 	}

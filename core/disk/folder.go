@@ -6,7 +6,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strconv"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -24,10 +23,7 @@ func OpenFolder(dir string) (*Folder, error) { return openFolderAt(unix.AT_FDCWD
 
 // openFolderAt opens a folder by its path below another one; dir is its whole path.
 func openFolderAt(above int, path, dir string) (*Folder, error) {
-	fd, err := unix.Openat2(above, path, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_NO_SYMLINKS})
-	if errors.Is(err, unix.ENOSYS) { // an old kernel
-		fd, err = unix.Openat(above, path, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC|unix.O_NOFOLLOW, 0)
-	}
+	fd, err := openWithoutLinks(above, path, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC)
 	if errors.Is(err, unix.ELOOP) {
 		return nil, &fs.PathError{Op: "open", Path: dir, Err: errors.New("a part of the path is a symbolic link, and links are not followed; write the path that it leads to")}
 	}
@@ -45,12 +41,6 @@ func (f *Folder) Unlock() { unix.Flock(f.fd, unix.LOCK_UN) }
 
 // Close closes the folder.
 func (f *Folder) Close() error { return unix.Close(f.fd) }
-
-// Inside returns a path to a file of the folder that leads to this folder,
-// whatever is in its place now.
-func (f *Folder) Inside(path string) string {
-	return "/proc/self/fd/" + strconv.Itoa(f.fd) + "/" + filepath.Base(path)
-}
 
 // OpenRead opens a file of the folder for reading. A link is not followed, and a
 // named pipe does not block.

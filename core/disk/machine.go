@@ -5,8 +5,6 @@ import (
 	"os/user"
 	"runtime"
 	"strings"
-
-	"golang.org/x/sys/unix"
 )
 
 // UserID returns the id of a user of this machine.
@@ -39,7 +37,7 @@ func InBackground(do func() error) error {
 	done := make(chan error)
 	go func() {
 		runtime.LockOSThread()
-		unix.Setpriority(unix.PRIO_PROCESS, unix.Gettid(), 19)
+		lowerPriority()
 		done <- do()
 	}()
 	return <-done

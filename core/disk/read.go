@@ -2,7 +2,6 @@ package disk
 
 import (
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 
@@ -31,29 +30,15 @@ func Lstat(path string) (fs.FileInfo, error) { return os.Lstat(path) }
 // IsSame tells whether two looks were at one file.
 func IsSame(a, b fs.FileInfo) bool { return os.SameFile(a, b) }
 
-// PathOf returns where an open file stands now.
-func PathOf(f *Handle) (string, error) {
-	return os.Readlink(fmt.Sprintf("/proc/self/fd/%d", f.Fd()))
-}
-
 // SkipHole returns where the next bytes stand that are not of a hole, from an
 // offset on. Found is false where there is nothing but a hole up to the end. An
 // error says that the file system does not tell.
 func SkipHole(f *Handle, from int64) (at int64, found bool, err error) {
-	at, err = unix.Seek(int(f.Fd()), from, unix.SEEK_DATA)
+	at, err = unix.Seek(int(f.Fd()), from, seekData)
 	if errors.Is(err, unix.ENXIO) {
 		return 0, false, nil
 	}
 	return at, err == nil, err
-}
-
-// IsOpenElsewhere tells whether somebody has a file open for writing.
-func IsOpenElsewhere(f *Handle) bool {
-	_, err := unix.FcntlInt(f.Fd(), unix.F_SETLEASE, unix.F_RDLCK)
-	if err == nil {
-		unix.FcntlInt(f.Fd(), unix.F_SETLEASE, unix.F_UNLCK)
-	}
-	return errors.Is(err, unix.EAGAIN)
 }
 
 // IsFull tells whether an error says that the disk is full.

@@ -119,10 +119,7 @@ func ReadFolder(path string, each func(fs.DirEntry) bool) error {
 
 func openPlain(path string, flags int) (*os.File, error) {
 	flags |= unix.O_CLOEXEC
-	fd, err := unix.Openat2(unix.AT_FDCWD, path, &unix.OpenHow{Flags: uint64(flags), Resolve: unix.RESOLVE_NO_SYMLINKS})
-	if errors.Is(err, unix.ENOSYS) { // an old kernel
-		fd, err = unix.Open(path, flags|unix.O_NOFOLLOW, 0)
-	}
+	fd, err := openWithoutLinks(unix.AT_FDCWD, path, flags)
 	if err != nil {
 		return nil, &fs.PathError{Op: "open", Path: path, Err: err}
 	}

@@ -14,7 +14,7 @@ func Space(folder string) (size, free int64, err error) {
 	if err := unix.Statfs(folder, &st); err != nil {
 		return 0, 0, &fs.PathError{Op: "look at the disk of", Path: folder, Err: err}
 	}
-	return int64(st.Blocks) * st.Bsize, int64(st.Bavail) * st.Bsize, nil
+	return int64(st.Blocks) * int64(st.Bsize), int64(st.Bavail) * int64(st.Bsize), nil
 }
 
 // Existing returns a folder, or the nearest above it that exists.
@@ -25,17 +25,4 @@ func Existing(folder string) string {
 		}
 		folder = filepath.Dir(folder)
 	}
-}
-
-// blind are the file systems whose changes by others the kernel does not see,
-// by their magic numbers (statfs(2)).
-var blind = map[int64]bool{
-	unix.NFS_SUPER_MAGIC: true, unix.SMB_SUPER_MAGIC: true, unix.SMB2_SUPER_MAGIC: true, unix.CIFS_SUPER_MAGIC: true,
-	unix.FUSE_SUPER_MAGIC: true, unix.V9FS_MAGIC: true, unix.AFS_SUPER_MAGIC: true, unix.CODA_SUPER_MAGIC: true, unix.CEPH_SUPER_MAGIC: true,
-}
-
-// IsBlind tells whether the kernel does not tell what others change in a folder.
-func IsBlind(folder string) bool {
-	var st unix.Statfs_t
-	return unix.Statfs(folder, &st) != nil || blind[int64(st.Type)]
 }

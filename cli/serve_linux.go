@@ -1,12 +1,9 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"log/slog"
-	"os"
 	"runtime/debug"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -57,17 +54,4 @@ in a file or in OAKBARREL_DATABASE.`,
 	c.Flags().StringVar(&options.Key, "key", "", "file of the certificate's key")
 	c.Flags().StringVar(&options.Metrics, "metrics", "", "address where the service's figures are served as OpenMetrics, such as 127.0.0.1:9441; by default nowhere")
 	return c
-}
-
-// readSecret returns what stands in a file, without the white space around it.
-func readSecret(file string) (string, error) {
-	b, err := os.ReadFile(file)
-	if err != nil {
-		return "", couldNot(err)
-	}
-	secret := strings.TrimSpace(string(b))
-	if secret == "" {
-		return "", couldNot(errors.New(file + " is empty"))
-	}
-	return secret, nil
 }

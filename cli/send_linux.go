@@ -104,13 +104,6 @@ func (s *sender) run(ctx context.Context, args []string) error {
 	return nil
 }
 
-func plural(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return count(int64(n)) + " " + what + "s"
-}
-
 // sendAll sends the lines, or the text where there are none, and returns how many.
 func (s *sender) sendAll(ctx context.Context, out *connection, priority record.Priority, text string, lines io.Reader) (sent int, err error) {
 	start := time.Now()
