@@ -3,7 +3,7 @@
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 export CGO_ENABLED = 0
 
-.PHONY: build demo test race soak lint bench fuzz setup screenshots console describe package package-test
+.PHONY: build demo test race soak lint others bench fuzz setup screenshots console describe package package-test
 
 build: console
 	go build -tags nomsgpack -trimpath -ldflags "-s -w -X oakbarrel/client.built=$$(date -u +%Y-%m-%dT%H:%M:%SZ) -X oakbarrel/client.commit=$$(git describe --always --dirty=+ --abbrev=12 2>/dev/null)" -o bin/oakbarrel ./cmd/oakbarrel
@@ -34,6 +34,15 @@ lint: console/lint/node_modules
 	go vet ./...
 	go run $(STATICCHECK) ./...
 	cd console && lint/node_modules/.bin/eslint --config lint/eslint.config.js src
+
+# Other machines: arm64, whose tests of what computes and keeps files run in a stand-in for its processor, and the
+# systems on which commands that read are of use.
+others: console
+	@./setup.sh qemu-aarch64-static:qemu-user-static
+	GOARCH=arm64 go test -count=1 -exec qemu-aarch64-static ./core/wire ./core/record ./core/block ./core/spool ./core/roll ./core/disk/...
+	GOARCH=arm64 go build -o /dev/null ./cmd/oakbarrel
+	GOOS=darwin GOARCH=arm64 go build -o /dev/null ./cmd/oakbarrel
+	GOOS=freebsd GOARCH=amd64 go build -o /dev/null ./cmd/oakbarrel
 
 # What looks through the console's source stands apart, so that building it needs less.
 console/lint/node_modules: console/lint/package-lock.json
