@@ -2,17 +2,61 @@
 package deploy
 
 import (
+	"bytes"
+	"encoding/json"
 	"os"
+	"os/exec"
 	"slices"
 	"strings"
 	"testing"
 
-	apps "k8s.io/api/apps/v1"
-	core "k8s.io/api/core/v1"
-	"sigs.k8s.io/yaml"
-
 	"oakbarrel/core/plan"
 )
+
+// object is what is looked at of the objects of a manifest.
+type object struct {
+	Kind string
+	Data map[string]string
+	Spec struct{ Template struct{ Spec pod } }
+}
+
+type pod struct {
+	HostNetwork, HostPID, HostIPC bool
+	AutomountServiceAccountToken  *bool
+	Containers                    []struct {
+		SecurityContext struct {
+			Privileged, AllowPrivilegeEscalation, ReadOnlyRootFilesystem *bool
+			Capabilities                                                 struct{ Add, Drop []string }
+		}
+		VolumeMounts []struct {
+			Name     string
+			ReadOnly bool
+		}
+	}
+	Volumes []struct{ Name string }
+}
+
+// objects returns those of a manifest, as the cluster's own types have them.
+func objects(t *testing.T, manifest string) (all map[string]object) {
+	t.Helper()
+	c := exec.Command("go", "run", ".")
+	c.Dir, c.Stdin = "schema", strings.NewReader(manifest)
+	var complaints bytes.Buffer
+	c.Stderr = &complaints
+	out, err := c.Output()
+	if err != nil {
+		t.Fatalf("%v: %s", err, complaints.String())
+	}
+	all = map[string]object{}
+	for d := json.NewDecoder(bytes.NewReader(out)); d.More(); {
+		var o object
+		if err := d.Decode(&o); err != nil {
+			t.Fatal(err)
+		}
+		all[o.Kind] = o
+	}
+	return all
+}
 
 // The manifest is what the cluster's own types have, without a key that they do not know;
 // its plan is in order; and the pod has no right that it does not need.
@@ -21,28 +65,19 @@ func TestTheManifestOfACluster(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	whole := strings.NewReplacer("# - ", "- ", "        #   hostPath", "          hostPath").Replace(string(text)) // with the runtime's socket
-	for _, text := range []string{string(text), whole} {
-		var config core.ConfigMap
-		var set apps.DaemonSet
-		of := map[string]any{"Namespace": new(core.Namespace), "ServiceAccount": new(core.ServiceAccount), "ConfigMap": &config, "DaemonSet": &set}
-		for part := range strings.SplitSeq(text, "\n---\n") {
-			var kind struct {
-				Kind string `json:"kind"`
-			}
-			if err := yaml.Unmarshal([]byte(part), &kind); err != nil {
-				t.Fatal(err)
-			}
-			if to := of[kind.Kind]; to == nil {
-				t.Errorf("there is a %q", kind.Kind)
-			} else if err := yaml.UnmarshalStrict([]byte(part), to); err != nil {
-				t.Errorf("%s: %v", kind.Kind, err)
-			}
+	withSocket := strings.NewReplacer("# - ", "- ", "        #   hostPath", "          hostPath").Replace(string(text))
+	if c := exec.Command("go", "run", "."); true {
+		c.Dir, c.Stdin = "schema", strings.NewReader(strings.Replace(string(text), "hostPath:", "hostPaht:", 1))
+		if out, err := c.CombinedOutput(); err == nil || !strings.Contains(string(out), "hostPaht") {
+			t.Fatalf("a key that is wrong is let through: %s", out)
 		}
-		if p, findings := plan.Parse("plan.yaml", []byte(config.Data["plan.yaml"])); p == nil || len(findings) > 0 {
+	}
+	for _, manifest := range []string{string(text), withSocket} {
+		all := objects(t, manifest)
+		if p, findings := plan.Parse("plan.yaml", []byte(all["ConfigMap"].Data["plan.yaml"])); p == nil || len(findings) > 0 {
 			t.Error(findings)
 		}
-		pod := set.Spec.Template.Spec
+		pod := all["DaemonSet"].Spec.Template.Spec
 		agent := pod.Containers[0]
 		rights := agent.SecurityContext
 		if pod.HostNetwork || pod.HostPID || pod.HostIPC || *pod.AutomountServiceAccountToken || rights.Privileged != nil || *rights.AllowPrivilegeEscalation || !*rights.ReadOnlyRootFilesystem || len(rights.Capabilities.Add) > 0 || !slices.Contains(rights.Capabilities.Drop, "ALL") {

@@ -57,7 +57,7 @@ func handler(log *slog.Logger, all []*Figures) http.Handler {
 	known := prometheus.NewRegistry()
 	known.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	for _, f := range all {
-		known.MustRegister(&kept{figures: f, log: log})
+		known.MustRegister(&latest{figures: f, log: log})
 	}
 	scrape := promhttp.HandlerFor(known, promhttp.HandlerOpts{EnableOpenMetrics: true, ErrorHandling: promhttp.ContinueOnError, MaxRequestsInFlight: mostScrapes, Timeout: scrapeTime})
 	mux := http.NewServeMux()
@@ -68,8 +68,8 @@ func handler(log *slog.Logger, all []*Figures) http.Handler {
 // errFailed says that figures could not be made.
 var errFailed = errors.New("figures have failed; the log tells where")
 
-// kept are figures that are made anew once a second at most, however many ask.
-type kept struct {
+// latest are figures that are made anew once a second at most, however many ask.
+type latest struct {
 	figures *Figures
 	log     *slog.Logger
 	mu      sync.Mutex
@@ -78,22 +78,22 @@ type kept struct {
 }
 
 // Describe tells of nothing: the samples differ with the plan.
-func (k *kept) Describe(chan<- *prometheus.Desc) {}
+func (l *latest) Describe(chan<- *prometheus.Desc) {}
 
 // Collect implements prometheus.Collector.
-func (k *kept) Collect(to chan<- prometheus.Metric) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
+func (l *latest) Collect(to chan<- prometheus.Metric) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	defer func() { // it runs in a goroutine of the library, where nobody else would catch it
 		if what := recover(); what != nil {
-			k.log.Error("figures cannot be told", "why", what, "where", string(debug.Stack()))
+			l.log.Error("figures cannot be told", "why", what, "where", string(debug.Stack()))
 			to <- prometheus.NewInvalidMetric(prometheus.NewInvalidDesc(errFailed), errFailed)
 		}
 	}()
-	if now := time.Now(); now.Sub(k.made) > freshFor {
-		k.metrics, k.made = k.figures.make(), now
+	if now := time.Now(); now.Sub(l.made) > freshFor {
+		l.metrics, l.made = l.figures.make(), now
 	}
-	for _, m := range k.metrics {
+	for _, m := range l.metrics {
 		to <- m
 	}
 }
