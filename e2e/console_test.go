@@ -157,6 +157,7 @@ func (b *browser) signIn(name, password string) {
 
 // The console shows who is told, and what was told last.
 func TestNoticesInTheConsole(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
 	duty, err := demo.StartDuty(t.Context(), filepath.Join(s.dir, "duty"))
 	if err != nil {
@@ -196,6 +197,7 @@ outlets:
 
 // What one host says of itself, whatever it is, keeps nobody from seeing the others.
 func TestAHostThatSaysNonsenseHidesNoOther(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
 	s.account("amara", "viewer")
 	h := s.host("gateway", s.token("gateway", "write"))
@@ -228,6 +230,7 @@ func TestAHostThatSaysNonsenseHidesNoOther(t *testing.T) {
 // An admin takes tokens away and changes accounts, by command and in the console;
 // everybody changes the own password.
 func TestAccessIsChanged(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
 	password := filepath.Join(s.dir, "password")
 	os.WriteFile(password, []byte("lantern-light\n"), 0o600)
@@ -250,8 +253,8 @@ func TestAccessIsChanged(t *testing.T) {
 	do(2, "", "the id of a token is a number", "token", "revoke", "one")
 	do(0, "account amara is changed", "", "account", "set", "amara", "--role", "operator")
 	do(0, "operator", "", "account", "list")
-	t.Setenv("OAKBARREL_URL", s.url())
-	t.Setenv("OAKBARREL_TOKEN", s.token("*", "admin"))
+	setenv(t, "OAKBARREL_URL", s.url())
+	setenv(t, "OAKBARREL_TOKEN", s.token("*", "admin"))
 	expect(t, 0, "admin  *", "", "token", "list")
 	expect(t, 1, "", "there is no token 99", "token", "revoke", "99")
 
@@ -306,6 +309,7 @@ func TestAccessIsChanged(t *testing.T) {
 
 // An admin sets what a cask keeps, and what is set is what the command tells.
 func TestCasksInTheConsole(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
 	s.account("noor", "admin")
 	h := s.host("gateway", s.token("gateway", "write"))
@@ -337,11 +341,11 @@ func TestCasksInTheConsole(t *testing.T) {
 	b.fits("a cask")
 	b.size(390, 800)
 	b.fits("a cask, 390 wide")
-	t.Setenv("OAKBARREL_URL", s.url())
-	t.Setenv("OAKBARREL_TOKEN", s.token("gateway", "read"))
+	setenv(t, "OAKBARREL_URL", s.url())
+	setenv(t, "OAKBARREL_TOKEN", s.token("gateway", "read"))
 	expect(t, 0, "keeps 30 days, and 1.5 GiB at most", "", "cask", "show", "gateway")
 	expect(t, 3, "", "the token may read", "cask", "set", "gateway", "--hold")
-	t.Setenv("OAKBARREL_TOKEN", s.token("*", "admin"))
+	setenv(t, "OAKBARREL_TOKEN", s.token("*", "admin"))
 	expect(t, 0, "keeps everything, as it is on hold, in no case longer than 400 days", "", "cask", "set", "gateway", "--hold", "--days-at-most", "400")
 	expect(t, 2, "", "--keep-total cannot be", "cask", "set", "gateway", "--keep-total", "20")
 	expect(t, 2, "", "nothing is to be set", "cask", "set", "gateway")
@@ -350,6 +354,7 @@ func TestCasksInTheConsole(t *testing.T) {
 }
 
 func TestTheConsole(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
 	password := filepath.Join(s.dir, "password")
 	os.WriteFile(password, []byte("lantern-light\n"), 0o600)
@@ -420,15 +425,15 @@ func TestTheConsole(t *testing.T) {
 	b.click("li button")
 	b.waitForText("300 shown")
 	b.waitFor(`location.search.includes("range=6h")`)
-	t.Setenv("OAKBARREL_URL", s.url())
+	setenv(t, "OAKBARREL_URL", s.url())
 	read := s.token("gateway", "read")
-	t.Setenv("OAKBARREL_TOKEN", read)
+	setenv(t, "OAKBARREL_TOKEN", read)
 	expect(t, 1, "", "no view \"tickets\"", "count", "--view", "tickets") // it is amara's own
 	shared := []string{"views", "keep", "tickets", "--since", "6h", "--where", "app is ticketd", "--shared"}
 	expect(t, 3, "", "a view for all takes an operator", shared...)
-	t.Setenv("OAKBARREL_TOKEN", s.token("*", "admin"))
+	setenv(t, "OAKBARREL_TOKEN", s.token("*", "admin"))
 	expect(t, 0, "all", "", shared...)
-	t.Setenv("OAKBARREL_TOKEN", read)
+	setenv(t, "OAKBARREL_TOKEN", read)
 	expect(t, 3, "", "a view for all takes an operator", "views", "drop", "tickets")
 	expect(t, 0, "300", "", "count", "--view", "tickets")
 	expect(t, 0, "1", "", "count", "--view", "tickets", "--where", "text has word 12")

@@ -85,13 +85,14 @@ func (f *follower) allArrives(s *store) {
 // agent holds what comes and tells so; once there is room and the database is
 // back, all goes on without help, and each line is there once.
 func TestADatabaseWhoseDiskIsFull(t *testing.T) {
+	t.Parallel()
 	dir := shortDir(t)
 	disk := filepath.Join(dir, "db")
 	mountSmall(t, disk, "1g")
 	s := newStoreIn(t, dir)
-	t.Setenv("OAKBARREL_URL", s.url())
+	setenv(t, "OAKBARREL_URL", s.url())
 	f := newFollower(t, s)
-	t.Setenv("OAKBARREL_TOKEN", s.token("bay", "read"))
+	setenv(t, "OAKBARREL_TOKEN", s.token("bay", "read"))
 	f.write(500)
 	f.allArrives(s)
 	used, err := exec.Command("du", "-s", "--block-size=1M", disk).Output()
@@ -115,10 +116,11 @@ func TestADatabaseWhoseDiskIsFull(t *testing.T) {
 
 // The database is read-only for a while: what is there can be read.
 func TestADatabaseThatIsReadOnly(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
-	t.Setenv("OAKBARREL_URL", s.url())
+	setenv(t, "OAKBARREL_URL", s.url())
 	f := newFollower(t, s)
-	t.Setenv("OAKBARREL_TOKEN", s.token("bay", "read"))
+	setenv(t, "OAKBARREL_TOKEN", s.token("bay", "read"))
 	f.write(100)
 	f.allArrives(s)
 	set := func(what string) {

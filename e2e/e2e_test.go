@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -305,12 +306,27 @@ func run(t testing.TB, args ...string) (stdout, stderr string, code int) {
 	return runWith(t, nil, args...)
 }
 
+// environments holds what setenv has set, by test.
+var environments sync.Map
+
+// setenv sets a variable for the commands of one test, which may run beside others.
+func setenv(t testing.TB, name, value string) {
+	environments.Store(t, append(environmentOf(t), name+"="+value))
+}
+
+func environmentOf(t testing.TB) []string {
+	if set, ok := environments.Load(t); ok {
+		return slices.Clone(set.([]string))
+	}
+	return os.Environ()
+}
+
 // runWith is run with more in the environment.
 func runWith(t testing.TB, environment []string, args ...string) (stdout, stderr string, code int) {
 	t.Helper()
 	var out, err bytes.Buffer
 	c := exec.Command(binary, args...)
-	c.Env = append(os.Environ(), environment...)
+	c.Env = append(environmentOf(t), environment...)
 	c.Stdout, c.Stderr = &out, &err
 	if e := c.Run(); e != nil && c.ProcessState == nil {
 		t.Fatal(e)

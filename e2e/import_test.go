@@ -37,10 +37,11 @@ func (s *store) count(cask string) int64 {
 // Files come into the store plain and compressed, once, with what their lines
 // name; what was read from one cask comes as it was into another.
 func TestFilesAreImported(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
 	s.token("reef", "write")
 	s.token("copy", "write")
-	t.Setenv("OAKBARREL_URL", s.url())
+	setenv(t, "OAKBARREL_URL", s.url())
 	write, read := s.token("*", "import"), s.token("*", "read")
 	dir := t.TempDir()
 	path := func(name string) string { return filepath.Join(dir, name) }
@@ -54,7 +55,7 @@ func TestFilesAreImported(t *testing.T) {
 	exec.Command("gzip", "-k", path("plain.log")).Run()
 	exec.Command("zstd", "-q", path("other.log"), "-o", path("other.log.zst")).Run()
 
-	t.Setenv("OAKBARREL_TOKEN", write)
+	setenv(t, "OAKBARREL_TOKEN", write)
 	got := imported(t, "--cask", "reef", "--app", "pumpd", "--host", "reef-02", path("plain.log"), path("plain.log.gz"), path("other.log.zst"))
 	if again := imported(t, "--cask", "reef", "--app", "pumpd", "--host", "reef-02", path("**/plain.log*")); len(again) != 2 || again[0].Already != 45_001 || again[1].Already != 45_001 {
 		t.Errorf("of a pattern: %+v", again)
@@ -64,7 +65,7 @@ func TestFilesAreImported(t *testing.T) {
 			t.Errorf("%+v, want %d that were there already", r, already)
 		}
 	}
-	t.Setenv("OAKBARREL_TOKEN", read)
+	setenv(t, "OAKBARREL_TOKEN", read)
 	if n := s.count("reef"); n != 90_002 {
 		t.Errorf("%d records are in the store", n)
 	}
@@ -80,9 +81,9 @@ func TestFilesAreImported(t *testing.T) {
 		t.Error(first)
 	}
 	os.WriteFile(path("exported"), []byte(exported), 0o644)
-	t.Setenv("OAKBARREL_TOKEN", write)
+	setenv(t, "OAKBARREL_TOKEN", write)
 	imported(t, "--cask", "copy", "--decode", "record", path("exported"))
-	t.Setenv("OAKBARREL_TOKEN", read)
+	setenv(t, "OAKBARREL_TOKEN", read)
 	if strings.Join(sortedLines(export("copy")), "\n") != strings.Join(sortedLines(exported), "\n") {
 		t.Error("what was exported and imported is not the same")
 	}
@@ -93,10 +94,11 @@ func TestFilesAreImported(t *testing.T) {
 
 // An import that is killed, and whose service is killed, goes on where it was.
 func TestAnImportThatBrokeOffGoesOn(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
-	t.Setenv("OAKBARREL_URL", s.url())
+	setenv(t, "OAKBARREL_URL", s.url())
 	write, read := s.token("reef", "import"), s.token("reef", "read")
-	t.Setenv("OAKBARREL_TOKEN", write)
+	setenv(t, "OAKBARREL_TOKEN", write)
 	file := filepath.Join(t.TempDir(), "big.log")
 	var b strings.Builder
 	const records = 600_000
@@ -106,18 +108,19 @@ func TestAnImportThatBrokeOffGoesOn(t *testing.T) {
 	os.WriteFile(file, []byte(b.String()), 0o644)
 	begin := func() *exec.Cmd {
 		c := exec.Command(binary, "import", "--cask", "reef", file)
+		c.Env = environmentOf(t)
 		if err := c.Start(); err != nil {
 			t.Fatal(err)
 		}
 		return c
 	}
 	c := begin()
-	t.Setenv("OAKBARREL_TOKEN", read)
+	setenv(t, "OAKBARREL_TOKEN", read)
 	for end := time.Now().Add(20 * time.Second); s.count("reef") == 0 && time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
 	}
 	c.Process.Kill()
 	c.Wait()
-	t.Setenv("OAKBARREL_TOKEN", write)
+	setenv(t, "OAKBARREL_TOKEN", write)
 	c = begin()
 	time.Sleep(200 * time.Millisecond)
 	s.kill()
@@ -127,7 +130,7 @@ func TestAnImportThatBrokeOffGoesOn(t *testing.T) {
 		t.Error(err)
 	}
 	again := imported(t, "--cask", "reef", file)
-	t.Setenv("OAKBARREL_TOKEN", read)
+	setenv(t, "OAKBARREL_TOKEN", read)
 	if n := s.count("reef"); n != records || again[0].Already != records {
 		t.Errorf("%d records are there, and %+v", n, again)
 	}

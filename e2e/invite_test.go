@@ -14,6 +14,7 @@ import (
 // A host gets in with an invitation and nothing else; the invitation works
 // once, the token for this host alone, and until it is revoked.
 func TestAHostIsInvitedAndRevoked(t *testing.T) {
+	t.Parallel()
 	s := newStore(t)
 	s.kill()
 	certificate(t, s.dir)
@@ -21,13 +22,13 @@ func TestAHostIsInvitedAndRevoked(t *testing.T) {
 	s.options = []string{"--certificate", ca, "--key", filepath.Join(s.dir, "lantern.key")}
 	s.start()
 	admin := s.token("*", "admin")
-	t.Setenv("OAKBARREL_CA_FILE", ca)
+	setenv(t, "OAKBARREL_CA_FILE", ca)
 	out, stderr, code := s.ask(admin, "hosts", "invite", "--cask", "gateway", "--label", "the gateway")
 	invitation := strings.TrimSpace(out)
 	if code != 0 || !strings.HasPrefix(invitation, "barrel-") || !strings.Contains(stderr, "once, until") {
 		t.Fatal(code, out, stderr)
 	}
-	t.Setenv("OAKBARREL_CA_FILE", "") // the host knows nothing but the invitation
+	setenv(t, "OAKBARREL_CA_FILE", "") // the host knows nothing but the invitation
 
 	h := newHost(t, "oakbarrel: 1\notherwise: {drop: true}\n")
 	token := filepath.Join(h.dir, "token")
@@ -61,7 +62,7 @@ func TestAHostIsInvitedAndRevoked(t *testing.T) {
 	h.start()
 	h.send("unix", "<13>app: one")
 	h.waitUntilDelivered(1)
-	t.Setenv("OAKBARREL_CA_FILE", ca)
+	setenv(t, "OAKBARREL_CA_FILE", ca)
 	out, _, _ = s.ask(admin, "cask", "show", "gateway", "--output", "json")
 	var cask client.CaskAndFeeds
 	if err := json.Unmarshal([]byte(out), &cask); err != nil || len(cask.Feeds) != 1 || cask.Feeds[0].Sender != "the gateway" || cask.Feeds[0].Host != "tide-gw" {

@@ -51,16 +51,17 @@ func (p *podmanEngine) run(name, script string, options ...string) {
 // the files that they write into their own file systems, beside those of a real docker.
 func TestARealPodman(t *testing.T) {
 	t.Parallel()
-	p := newPodman(t)
+	p, e := newPodman(t), newEngine(t)
 	h := newHost(t, fmt.Sprintf(`oakbarrel: 1
 host: kelp-01
 intakes:
   boxes: {containers: {engine: podman, root: %s/data/overlay-containers}}
-  inside: {files: {paths: ["%s/data/overlay/*/diff/tmp/*.log"]}}
+  whales: {containers: {engine: docker, root: %s/data/containers}}
+  inside: {files: {paths: ["%s/data/overlay/*/diff/tmp/*.log", "%s/data/overlay2/*/diff/tmp/*.log"]}}
 otherwise: {send: [all]}
 outlets:
   all: {file: {path: DIR/all.log, keep: forever}}
-`, p.dir, p.dir))
+`, p.dir, e.dir, p.dir, e.dir))
 	h.start()
 	if out, err := p.command("pod", "create", "--infra=false", "--name", "bay").CombinedOutput(); err != nil {
 		t.Fatalf("%s", out)
@@ -68,7 +69,8 @@ outlets:
 	p.run("counter", `i=0; while [ $i -lt 500 ]; do i=$((i+1)); echo "line $i"; done; echo fault >&2; echo "from inside" > /tmp/box.log; sleep 60`,
 		"--label", "team=tickets", "--label", "oakbarrel.facility=local2", "--pod", "bay", "--env", "PASSWORD=seahorse", "--log-driver", "k8s-file")
 	p.run("quiet", "sleep 60", "--log-driver", "none")
-	h.within(30*time.Second, "all has arrived", func() bool { return len(h.lines("all.log")) >= 502 })
+	e.run("whale", `for i in 1 2 3; do echo "song $i"; done; echo "from inside a whale" > /tmp/box.log; sleep 60`, "--label", "team=tickets")
+	h.within(30*time.Second, "all has arrived", func() bool { return len(h.lines("all.log")) >= 502+4 })
 	type line struct {
 		App, Text, Stream, Severity, Facility, Intake string
 		Fields                                        map[string]map[string]string
@@ -83,8 +85,12 @@ outlets:
 			t.Fatal(err)
 		}
 		box := l.Fields["container@32473"]
-		if box["name"] != "counter" || box["image"] != "localhost/lantern/box:1" || box["pod"] != "bay" || l.Fields["labels@32473"]["team"] != "tickets" {
-			t.Fatalf("%s", text)
+		want := "counter localhost/lantern/box:1 bay tickets"
+		if l.Intake == "whales" || l.Text == "from inside a whale" {
+			want = "whale lantern:1  tickets"
+		}
+		if got := box["name"] + " " + box["image"] + " " + box["pod"] + " " + l.Fields["labels@32473"]["team"]; got != want {
+			t.Fatalf("%s\nwant %s", text, want)
 		}
 		seen[l.Intake+" "+l.Stream+" "+l.Severity+" "+l.Facility]++
 		seen[l.Text]++
@@ -94,7 +100,10 @@ outlets:
 			t.Fatalf("line %d is there %d times", i+1, n)
 		}
 	}
-	if seen["boxes stdout info local2"] != 500 || seen["boxes stderr error local2"] != 1 || seen["inside  notice user"]+seen["inside  info user"] != 1 {
+	if seen["song 1"] != 1 || seen["song 3"] != 1 || seen["from inside a whale"] != 1 || seen["from inside"] != 1 {
+		t.Errorf("%v", seen)
+	}
+	if seen["boxes stdout info local2"] != 500 || seen["boxes stderr error local2"] != 1 {
 		t.Errorf("%v", seen)
 	}
 	expect(t, 0, "counter", "", "containers", "--state", h.state)

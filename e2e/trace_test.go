@@ -79,12 +79,12 @@ func TestATraceGoesToTheStore(t *testing.T) {
 	s := newStore(t)
 	h := s.host("gateway", s.token("gateway", "write"))
 	h.start()
-	t.Setenv("OAKBARREL_URL", s.url())
-	t.Setenv("OAKBARREL_TOKEN", s.token("gateway", "read"))
+	setenv(t, "OAKBARREL_URL", s.url())
+	setenv(t, "OAKBARREL_TOKEN", s.token("gateway", "read"))
 	if tr := h.trace(0); !tr.Arrived || tr.has("spooled") != "for cask gateway" || tr.has("confirmed") == "" || tr.has("found") != "by a search in the store" {
 		t.Errorf("%+v", tr)
 	}
-	t.Setenv("OAKBARREL_TOKEN", s.token("other", "read"))
+	setenv(t, "OAKBARREL_TOKEN", s.token("other", "read"))
 	if tr := h.trace(1); !strings.Contains(tr.has("found"), "may be for another cask") {
 		t.Errorf("%+v", tr)
 	}
