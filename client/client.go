@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
@@ -49,6 +50,9 @@ func New(o Options) (*Client, error) {
 		}
 		c.bases = append(c.bases, base)
 	}
+	if len(c.bases) > 1 { // agents spread over the addresses
+		c.now.Store(rand.Int32N(int32(len(c.bases))))
+	}
 	transport, err := Transport(o.TLS, o.Proxy)
 	if err != nil {
 		return nil, err
@@ -83,19 +87,33 @@ type RetryLater struct {
 func (e *RetryLater) Error() string { return e.Err.Error() }
 func (e *RetryLater) Unwrap() error { return e.Err }
 
-// do asks the address that answered last, and where it cannot be reached the others in turn.
+// do asks the address that answered last, and where it cannot be reached, or has no database
+// or nobody behind it, the others in turn. Of what may have been done already, and would be
+// done twice, another is not asked.
 func (c *Client) do(ctx context.Context, method, path string, query url.Values, header http.Header, body []byte) (response *http.Response, err error) {
 	start := int(c.now.Load())
 	for i := range c.bases {
 		which := (start + i) % len(c.bases)
 		response, err = c.ask(ctx, c.bases[which], method, path, query, header, body)
-		var unreachable *Unreachable
-		if !errors.As(err, &unreachable) {
+		if !isAway(err, method, path) {
 			c.now.Store(int32(which))
 			return response, err
 		}
 	}
 	return nil, err
+}
+
+// isAway tells whether an error says that another address may be able to answer.
+func isAway(err error, method, path string) bool {
+	var unreachable *Unreachable
+	if errors.As(err, &unreachable) {
+		return true
+	}
+	var problem *Problem
+	if !errors.As(err, &problem) || problem.Status < http.StatusBadGateway || problem.Status > http.StatusGatewayTimeout {
+		return false
+	}
+	return method != http.MethodPost || strings.HasPrefix(path, feedsPath) // numbers of a feed are taken once
 }
 
 // Unreachable says that no answer came from an address.
@@ -200,7 +218,9 @@ func (c *Client) sendTo(ctx context.Context, method, path string, query url.Valu
 	return c.json(ctx, method, path, query, http.Header{"Content-Type": {"application/json"}}, body, answer)
 }
 
-func feedPath(agentID, outlet string) string { return "/api/v1/feeds/" + agentID + "/" + outlet }
+const feedsPath = "/api/v1/feeds/"
+
+func feedPath(agentID, outlet string) string { return feedsPath + agentID + "/" + outlet }
 
 func feedQuery(cask, generation string) url.Values {
 	v := url.Values{"cask": {cask}}

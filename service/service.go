@@ -76,7 +76,7 @@ func Run(ctx context.Context, o Options) error {
 	a.Plans = &plans.Shelf{DB: db}
 	roller := &plans.Roller{Shelf: a.Plans, Orders: a.Orders, Holder: model.NewID(), Tell: a.NoteStep, Failed: func(err error) { o.Log.Warn("a roll-out cannot go on now", "why", err) }}
 	go roller.Run(committing)
-	keeper := &keep.Keeper{DB: db, Log: o.Log, Now: time.Now}
+	keeper := &keep.Keeper{DB: db, Log: o.Log, Now: time.Now, Holder: model.NewID()}
 	go keeper.Run(committing)
 	if o.Certificate != "" {
 		a.Fingerprint = fingerprint.Of(certificate.Certificate[0]).String()

@@ -222,7 +222,13 @@ func (a *API) openOrders(ctx context.Context, in *ordersInput) (*ordersOutput, e
 	if heard.Error != nil {
 		return nil, a.unavailable(ctx, heard.Error)
 	}
-	if heard.RowsAffected == 0 && in.Agent != client.NoAgent { // its status was lost, or has not come yet
+	known := heard.RowsAffected
+	if known == 0 { // also where it was heard within the same millisecond
+		if err := a.DB.WithContext(ctx).Model(&model.Agent{}).Where("id = ?", in.Agent).Count(&known).Error; err != nil {
+			return nil, a.unavailable(ctx, err)
+		}
+	}
+	if known == 0 && in.Agent != client.NoAgent { // its status was lost, or has not come yet
 		time.Sleep(time.Second)
 		return &ordersOutput{[]client.Order{{NewOrder: client.NewOrder{Kind: client.SayAgain}}}}, nil
 	}

@@ -50,6 +50,7 @@ func (f *fixture) admin() *client.Client {
 
 func newKeeper(now func() time.Time) *keep.Keeper {
 	db.Where("1 = 1").Delete(&model.Clock{})
+	db.Where("name = 'keep'").Delete(&model.Job{}) // of the test before
 	return &keep.Keeper{DB: db, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: now}
 }
 

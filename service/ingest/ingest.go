@@ -421,7 +421,11 @@ func Remove(tx *gorm.DB, blocks []model.Block) error {
 			return err
 		}
 	}
-	return tx.Where("id IN ?", ids).Delete(&model.Block{}).Error
+	gone := tx.Where("id IN ?", ids).Delete(&model.Block{})
+	if gone.Error == nil && gone.RowsAffected != int64(len(ids)) {
+		return errors.New("others have removed some of these blocks")
+	}
+	return gone.Error
 }
 
 func floor(a, b int64) int64 {

@@ -20,18 +20,19 @@ import (
 )
 
 const (
-	pause    = time.Minute // between two looks
-	together = 8           // blocks that one transaction removes
-	jump     = time.Hour   // by which a clock may be ahead of what was seen of it
-	settling = time.Hour   // for which a clock that has jumped is not believed
-	lockName = "oakbarrel keep"
+	pause     = time.Minute // between two looks
+	together  = 8           // blocks that one transaction removes
+	jump      = time.Hour   // by which a clock may be ahead of what was seen of it
+	settling  = time.Hour   // for which a clock that has jumped is not believed
+	leaseTime = time.Minute // for which one service does it, counted from its last step
 )
 
 // Keeper keeps a store in order. One service of those before a database does so at a time.
 type Keeper struct {
-	DB  *gorm.DB
-	Log *slog.Logger
-	Now func() time.Time
+	DB     *gorm.DB
+	Log    *slog.Logger
+	Now    func() time.Time
+	Holder string // tells this service apart from others
 
 	doubted time.Time // since when the clock is not believed, zero where it is
 	seen    time.Time // when the clock was last looked at; with a monotonic reading
@@ -62,27 +63,38 @@ func (p *Keeper) guarded(ctx context.Context) (err error) {
 
 // Once removes and merges what is to be now.
 func (p *Keeper) Once(ctx context.Context) error {
-	return p.DB.WithContext(ctx).Connection(func(db *gorm.DB) error { // a lock belongs to a connection
-		db = db.Session(&gorm.Session{NewDB: true}) // each statement begins anew, on the same connection
-		var got int
-		if err := db.Raw("SELECT GET_LOCK(?, 0)", lockName).Scan(&got).Error; err != nil || got != 1 {
-			return err // another service does it
+	db := p.DB.WithContext(ctx)
+	if mine, err := p.lease().Take(db); err != nil || !mine {
+		return err // another service does it
+	}
+	byAge, err := p.trustsClock(db)
+	if err != nil {
+		return err
+	}
+	var casks []model.Cask
+	if err := db.Find(&casks).Error; err != nil {
+		return err
+	}
+	for _, c := range casks {
+		if err := p.trim(db, c, byAge); err != nil {
+			return fmt.Errorf("cask %s: %w", c.Name, err)
 		}
-		defer db.Exec("DO RELEASE_LOCK(?)", lockName)
-		byAge, err := p.trustsClock(db)
-		if err != nil {
+	}
+	return p.merge(db)
+}
+
+// lease is the right to keep order.
+func (p *Keeper) lease() model.Lease {
+	return model.Lease{Job: "keep", Holder: p.Holder, For: leaseTime}
+}
+
+// change is a transaction that holds only where this service keeps order still.
+func (p *Keeper) change(db *gorm.DB, do func(tx *gorm.DB) error) error {
+	return model.Transact(db, func(tx *gorm.DB) error {
+		if err := p.lease().Keep(tx); err != nil {
 			return err
 		}
-		var casks []model.Cask
-		if err := db.Find(&casks).Error; err != nil {
-			return err
-		}
-		for _, c := range casks {
-			if err := p.trim(db, c, byAge); err != nil {
-				return fmt.Errorf("cask %s: %w", c.Name, err)
-			}
-		}
-		return p.merge(db)
+		return do(tx)
 	})
 }
 
@@ -193,7 +205,7 @@ func (p *Keeper) remove(db *gorm.DB, c model.Cask, blocks []model.Block, removed
 			p.Log.Warn("a block that is removed cannot be read; its records stay in the counts over time", "cask", c.Name, "block", b.ID, "why", err)
 		}
 	}
-	return db.Transaction(func(tx *gorm.DB) error {
+	return p.change(db, func(tx *gorm.DB) error {
 		if err := ingest.SubtractCounts(tx, counts); err != nil {
 			return err
 		}

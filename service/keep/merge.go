@@ -79,7 +79,7 @@ func (p *Keeper) mergeRun(db *gorm.DB, run []model.Block, followed bool) error {
 	if len(run) == 1 {
 		return db.Model(&model.Block{}).Where("id IN ?", ids).Update("settled", true).Error
 	}
-	err := db.Transaction(func(tx *gorm.DB) error {
+	err := p.change(db, func(tx *gorm.DB) error {
 		var blocks []model.Block
 		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Omit("words").Where("id IN ?", ids).Order("first_number").Find(&blocks).Error; err != nil {
 			return err

@@ -3,8 +3,10 @@
 package model
 
 import (
+	"cmp"
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"time"
 
@@ -346,6 +348,48 @@ type Job struct {
 	Until  time.Time
 }
 
+// How long one service may be silent while it brings the tables up to date, and how long
+// the others wait for it.
+const (
+	migrateTime  = 30 * time.Second
+	migrateAgain = 200 * time.Millisecond
+)
+
+// migrate brings the tables up to date. Of several services that start together one does;
+// the others wait until it is done, or gone.
+func migrate(db *gorm.DB) error {
+	if err := db.Exec("CREATE TABLE IF NOT EXISTS jobs (name VARCHAR(32) PRIMARY KEY, holder VARCHAR(32), until DATETIME(3) NULL)").Error; err != nil {
+		return err
+	}
+	lease := Lease{Job: "migrate", Holder: NewID(), For: migrateTime}
+	for {
+		mine, err := lease.Take(db)
+		if err != nil {
+			return err
+		}
+		if mine {
+			break
+		}
+		time.Sleep(migrateAgain)
+	}
+	done, kept := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(kept)
+		for tick := time.NewTicker(migrateTime / 6); ; {
+			select {
+			case <-done:
+				return
+			case <-tick.C:
+				lease.Take(db)
+			}
+		}
+	}()
+	err := gormigrate.New(db, gormigrate.DefaultOptions, migrations).Migrate()
+	close(done)
+	<-kept
+	return errors.Join(err, lease.Leave(db))
+}
+
 var migrations = []*gormigrate.Migration{{
 	ID: "0001 casks, tokens, agents, feeds, blocks, counts",
 	Migrate: func(tx *gorm.DB) error {
@@ -469,10 +513,7 @@ func Open(dsn string) (*gorm.DB, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the DSN of the database cannot be read; write USER:PASSWORD@tcp(HOST:PORT)/DATABASE")
 	}
-	config.ParseTime, config.Loc = true, time.UTC
-	config.Timeout, config.ReadTimeout, config.WriteTimeout = 5*time.Second, time.Minute, time.Minute
-	config.MaxAllowedPacket = 128 << 20
-	config.Params = map[string]string{"time_zone": "'+00:00'"}
+	complete(config)
 	db, err := gorm.Open(gormmysql.New(gormmysql.Config{DSNConfig: config}), &gorm.Config{TranslateError: true, Logger: logger.Discard, SkipDefaultTransaction: true})
 	if err != nil {
 		return nil, fmt.Errorf("the database at %s cannot be opened: %w", config.Addr, err)
@@ -482,10 +523,22 @@ func Open(dsn string) (*gorm.DB, error) {
 		pool.SetMaxIdleConns(8)
 		pool.SetConnMaxIdleTime(time.Minute)
 	}
-	if err := gormigrate.New(db, gormigrate.DefaultOptions, migrations).Migrate(); err != nil {
+	if err := migrate(db); err != nil {
 		return nil, fmt.Errorf("bring the tables up to date: %w", err)
 	}
 	return db, nil
+}
+
+// complete sets what the service needs of a connection, and what the DSN leaves open.
+func complete(config *mysql.Config) {
+	config.ParseTime, config.Loc = true, time.UTC
+	config.Timeout = cmp.Or(config.Timeout, 5*time.Second)
+	config.ReadTimeout, config.WriteTimeout = cmp.Or(config.ReadTimeout, time.Minute), cmp.Or(config.WriteTimeout, time.Minute)
+	config.MaxAllowedPacket = max(config.MaxAllowedPacket, 128<<20)
+	if config.Params == nil {
+		config.Params = map[string]string{}
+	}
+	config.Params["time_zone"] = "'+00:00'"
 }
 
 // CaskNamed returns the cask of a name, which it makes where it is new.

@@ -307,7 +307,8 @@ func (r *Roller) Run(ctx context.Context) {
 
 // Step moves each roll-out on by what has come since.
 func (r *Roller) Step(ctx context.Context) error {
-	mine, err := r.holds(ctx)
+	lease := model.Lease{Job: "rollouts", Holder: r.Holder, For: leaseTime}
+	mine, err := lease.Take(r.Shelf.DB.WithContext(ctx))
 	if err != nil || !mine {
 		return err
 	}
@@ -320,22 +321,6 @@ func (r *Roller) Step(ctx context.Context) error {
 		err = errors.Join(err, r.move(ctx, id))
 	}
 	return errors.Join(err, r.settle(ctx))
-}
-
-// holds tells whether this service is the one that moves roll-outs on.
-func (r *Roller) holds(ctx context.Context) (bool, error) {
-	db := r.Shelf.DB.WithContext(ctx)
-	if err := db.Clauses(clause.OnConflict{DoNothing: true}).Create(&model.Job{Name: "rollouts", Until: time.Unix(1, 0)}).Error; err != nil {
-		return false, err
-	}
-	got := db.Model(&model.Job{}).Where("name = ? AND (until < UTC_TIMESTAMP() OR holder = ?)", "rollouts", r.Holder).
-		Updates(map[string]any{"holder": r.Holder, "until": gorm.Expr("UTC_TIMESTAMP() + INTERVAL ? SECOND", int(leaseTime.Seconds()))})
-	if got.Error != nil {
-		return false, got.Error
-	}
-	var job model.Job
-	err := db.Take(&job, "name = ?", "rollouts").Error
-	return job.Holder == r.Holder, err
 }
 
 // step is one roll-out in one transaction.
