@@ -1,7 +1,6 @@
 package api_test
 
 import (
-	"os/exec"
 	"strings"
 	"testing"
 
@@ -25,17 +24,7 @@ var back = []string{
 // A database of the version before is taken over: feeds go on where they were, tokens
 // and invitations are what they were for, and nothing is told as lost.
 func TestADatabaseOfTheVersionBeforeIsTakenOver(t *testing.T) {
-	root := func(what string) {
-		t.Helper()
-		if out, err := exec.Command("mariadb", "--no-defaults", "-uroot", "--password=lantern", "--socket="+socket, "-e", what).CombinedOutput(); err != nil {
-			t.Fatalf("%v: %s", err, out)
-		}
-	}
-	root("CREATE DATABASE before_it CHARACTER SET utf8mb4; GRANT ALL ON before_it.* TO oak@127.0.0.1")
-	defer root("DROP DATABASE before_it")
-	at := strings.LastIndex(dsn, "/")
-	end := strings.IndexByte(dsn[at:]+"?", '?')
-	old := dsn[:at] + "/before_it" + dsn[at:][min(end, len(dsn[at:])):]
+	old := emptyDatabase(t)
 	fresh, err := model.Open(old)
 	if err != nil {
 		t.Fatal(err)
