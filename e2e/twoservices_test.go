@@ -1,11 +1,15 @@
 package e2e
 
 import (
+	"bufio"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"oakbarrel/demo/mariadb"
 )
 
 // Two services before one database give the same answers. An agent that knows
@@ -60,4 +64,49 @@ outlets: {centre: {store: {cask: gateway}, batch: {wait: 20ms}}}
 	second.start()
 	h.send("udp", "<11>app: four")
 	same(4)
+}
+
+// Five services that start together on an empty database all serve, and have one store.
+func TestFiveServicesStartTogether(t *testing.T) {
+	t.Parallel()
+	need(t, "mariadbd")
+	dir := shortDir(t)
+	db, err := mariadb.Start(t.Context(), filepath.Join(dir, "db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(db.Kill)
+	file := filepath.Join(dir, "database")
+	os.WriteFile(file, []byte(db.DSN+"\n"), 0o600)
+	var services []*store
+	said := make(chan string)
+	for range 5 {
+		s := &store{t: t, dir: dir, log: new(logBuffer), database: file, address: freeAddress(t)}
+		s.process = exec.Command(binary, "serve", "--listen", s.address, "--database-file", file)
+		s.process.Stderr = s.log
+		out, err := s.process.StdoutPipe()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := s.process.Start(); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(s.kill)
+		services = append(services, s)
+		go func() {
+			line, _ := bufio.NewReader(out).ReadString('\n')
+			said <- line
+		}()
+	}
+	for range services {
+		if line := <-said; line != "ready\n" {
+			t.Errorf("a service says %q", line)
+		}
+	}
+	token := services[0].token("gateway", "read")
+	for _, s := range services {
+		if _, stderr, code := s.ask(token, "casks"); code != 0 {
+			t.Errorf("%s\n%s", stderr, s.log)
+		}
+	}
 }

@@ -52,6 +52,8 @@ func refusalText(number uint16) string {
 		return "the database cannot write; its disk may be full"
 	case 1036, 1290, 1792, 1836: // the table, the server, the transaction, the mode
 		return "the database is read-only"
+	case 1047:
+		return "the database is a node of a cluster that is away from the others"
 	}
 	return "the database refuses what the service asks"
 }
