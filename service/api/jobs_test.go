@@ -18,6 +18,7 @@ import (
 	"gorm.io/gorm"
 
 	"oakbarrel/client"
+	"oakbarrel/service/check"
 	"oakbarrel/service/keep"
 	"oakbarrel/service/model"
 )
@@ -123,6 +124,9 @@ func TestSeveralKeepersRemoveOnce(t *testing.T) {
 	if _, err := f.admin().SetCask(context.Background(), f.cask, client.SetRetention{KeepTotal: ref(int64(1))}); err != nil {
 		t.Fatal(err)
 	}
+	// Some blocks are of an earlier version; of the others none has to be read.
+	db.Exec("UPDATE blocks SET minutes = NULL WHERE id % 2 = 0 AND cask_id = (SELECT id FROM casks WHERE name = ?)", f.cask)
+	db.Exec("UPDATE blocks SET payload = 'not to be read' WHERE id % 2 = 1 AND cask_id = (SELECT id FROM casks WHERE name = ?)", f.cask)
 	over := func() { db.Exec("UPDATE jobs SET until = UTC_TIMESTAMP() - INTERVAL 1 SECOND WHERE name = 'keep'") }
 	over()
 	var keeping sync.WaitGroup
@@ -195,5 +199,35 @@ func TestAServiceWithoutADatabaseIsPassedOver(t *testing.T) {
 	var later *client.RetryLater
 	if !errors.As(err, &later) || later.After != time.Second {
 		t.Errorf("%v", err)
+	}
+}
+
+// Counts beside a block that are not those of its records are found.
+func TestWrongCountsBesideABlockAreFound(t *testing.T) {
+	f := newFixture(t)
+	f.sendBlocks(f.agent(1), 1)
+	faults := func() (of int) {
+		report, err := check.Store(context.Background(), db, func(int64, int64) {})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, fault := range report.Faults {
+			if fault.Cask == f.cask && strings.Contains(fault.What, "the counts beside it are not those of its records") {
+				of++
+			}
+		}
+		return of
+	}
+	if n := faults(); n != 0 {
+		t.Errorf("%d faults where there is none", n)
+	}
+	where := " WHERE cask_id = (SELECT id FROM casks WHERE name = '" + f.cask + "')"
+	db.Exec("UPDATE blocks SET minutes = 'wrong'" + where)
+	if n := faults(); n != 1 {
+		t.Errorf("%d faults, want one", n)
+	}
+	db.Exec("UPDATE blocks SET minutes = NULL" + where)
+	if n := faults(); n != 0 {
+		t.Error("a block of an earlier version is at fault")
 	}
 }

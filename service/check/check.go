@@ -136,6 +136,8 @@ func (r *Report) checkBlock(db *gorm.DB, b model.Block, names map[uint64]string)
 	}
 	if err := ingest.CountContent(content, b.CaskID, r.counts); err != nil {
 		r.fault(cask, b.ID, "it cannot be read: %v", err)
+	} else if !ingest.MinutesAreOf(b, content) {
+		r.fault(cask, b.ID, "the counts beside it are not those of its records: once it is removed, counts over time will be wrong")
 	}
 	same, err := sameFilter(db, b, words)
 	if err == nil && !same {

@@ -378,7 +378,7 @@ func (b *Batch) Row(feed uint64) model.Block {
 	}
 	if h := b.header; h.Records > 0 {
 		row.Records, row.Severities, row.Facilities, row.BodySize, row.Words = h.Records, h.Severities, h.Facilities, int64(h.BodySize), b.words
-		row.FirstTime, row.LastTime = Micros(h.FirstTime), Micros(h.LastTime)
+		row.FirstTime, row.LastTime, row.Minutes = Micros(h.FirstTime), Micros(h.LastTime), packMinutes(b.counts)
 	}
 	return row
 }
@@ -477,16 +477,7 @@ func SubtractCounts(tx *gorm.DB, counts map[model.Minute]int64) error {
 	return nil
 }
 
-// CountBlock adds the records of a block to counts by minute and severity.
-func CountBlock(b model.Block, counts map[model.Minute]int64) error {
-	content, err := block.Open(b.Payload)
-	if err != nil {
-		return err
-	}
-	return CountContent(content, b.CaskID, counts)
-}
-
-// CountContent is CountBlock for a block of a cask that is open.
+// CountContent adds the records of a block of a cask to counts by minute and severity.
 func CountContent(content *block.Block, cask uint64, counts map[model.Minute]int64) error {
 	byMinute, err := countsOf(content)
 	addAll(counts, cask, byMinute)

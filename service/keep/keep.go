@@ -184,7 +184,7 @@ func (p *Keeper) trimTotal(db *gorm.DB, c model.Cask, removed *removal) error {
 
 // oldest returns some of the blocks that came first to a cask.
 func (p *Keeper) oldest(db *gorm.DB, c model.Cask) (blocks []model.Block, err error) {
-	err = db.Omit("words").Where("cask_id = ?", c.ID).Order("arrived, id").Limit(together).Find(&blocks).Error
+	err = db.Omit("payload", "words").Where("cask_id = ?", c.ID).Order("arrived, id").Limit(together).Find(&blocks).Error
 	return blocks, err
 }
 
@@ -201,7 +201,12 @@ func (p *Keeper) remove(db *gorm.DB, c model.Cask, blocks []model.Block, removed
 		if b.Records == 0 {
 			continue
 		}
-		if err := ingest.CountBlock(b, counts); err != nil {
+		payload := func() ([]byte, error) {
+			var of model.Block
+			err := db.Select("payload").Take(&of, b.ID).Error
+			return of.Payload, err
+		}
+		if err := ingest.CountBlock(b, payload, counts); err != nil {
 			p.Log.Warn("a block that is removed cannot be read; its records stay in the counts over time", "cask", c.Name, "block", b.ID, "why", err)
 		}
 	}

@@ -187,6 +187,7 @@ type Block struct {
 	Hash        []byte `gorm:"type:binary(32)"`            // SHA-256 of the payload
 	Words       []byte `gorm:"type:mediumblob"`            // a filter, see block.Words
 	WordsApart  bool   // it is kept in parts
+	Minutes     []byte `gorm:"type:mediumblob"` // how many records of each minute and severity; empty in blocks of an earlier version
 	Payload     []byte `gorm:"type:longblob"`
 }
 
@@ -490,6 +491,14 @@ var migrations = []*gormigrate.Migration{{
 }, {
 	ID:      "0019 summaries of what agents say",
 	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Agent{}) },
+}, {
+	ID: "0020 counts beside blocks",
+	Migrate: func(tx *gorm.DB) error {
+		if tx.Migrator().HasColumn(&Block{}, "minutes") {
+			return nil
+		}
+		return tx.Migrator().AddColumn(&Block{}, "Minutes") // alone, which no server copies a table for
+	},
 }}
 
 // NewID returns 32 random hexadecimal digits.
