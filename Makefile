@@ -13,7 +13,7 @@ demo: build
 	@exec bin/oakbarrel demo
 
 test: setup console
-	go test -count=1 -timeout 9m ./...
+	go test -count=1 -timeout 14m ./...
 
 # The pages of the console, which the binary embeds.
 console: console/dist/index.html
