@@ -23,17 +23,20 @@ import (
 	"oakbarrel/service/model"
 )
 
+// asRoot does something as the database's administrator.
+func asRoot(t *testing.T, what string) {
+	t.Helper()
+	if out, err := exec.Command("mariadb", "--no-defaults", "-uroot", "--password=lantern", "--socket="+socket, "-e", what).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+}
+
 // emptyDatabase makes a database of its own, and returns how it is reached.
 func emptyDatabase(t *testing.T) string {
 	t.Helper()
 	name := strings.ToLower(t.Name())
-	root := func(what string) {
-		if out, err := exec.Command("mariadb", "--no-defaults", "-uroot", "--password=lantern", "--socket="+socket, "-e", what).CombinedOutput(); err != nil {
-			t.Fatalf("%v: %s", err, out)
-		}
-	}
-	root(fmt.Sprintf("CREATE DATABASE %[1]s CHARACTER SET utf8mb4; GRANT ALL ON %[1]s.* TO oak@127.0.0.1", name))
-	t.Cleanup(func() { root("DROP DATABASE " + name) })
+	asRoot(t, fmt.Sprintf("CREATE DATABASE %[1]s CHARACTER SET utf8mb4; GRANT ALL ON %[1]s.* TO oak@127.0.0.1", name))
+	t.Cleanup(func() { asRoot(t, "DROP DATABASE "+name) })
 	at := strings.LastIndex(dsn, "/")
 	_, parameters, _ := strings.Cut(dsn[at:], "?")
 	return dsn[:at] + "/" + name + "?" + parameters
@@ -71,12 +74,32 @@ func TestAServiceThatWasGoneWhileItMigrated(t *testing.T) {
 		t.Fatal(err)
 	}
 	first.Exec("UPDATE jobs SET holder = 'gone', until = UTC_TIMESTAMP() + INTERVAL 3 SECOND WHERE name = 'migrate'")
+	if _, err := model.Open(dsn); err != nil {
+		t.Error("nothing is to be done, and it fails: ", err)
+	}
+	first.Exec("DELETE FROM migrations WHERE id LIKE '0020%'")
 	began := time.Now()
 	if _, err := model.Open(dsn); err != nil {
 		t.Error(err)
 	}
 	if took := time.Since(began); took < time.Second || took > 15*time.Second {
 		t.Errorf("it took %v", took)
+	}
+}
+
+// A service starts before a database that cannot be written, where nothing is to be done to
+// its tables: it can be read.
+func TestAServiceStartsBeforeADatabaseThatIsReadOnly(t *testing.T) {
+	dsn := emptyDatabase(t)
+	if _, err := model.Open(dsn); err != nil {
+		t.Fatal(err)
+	}
+	name := strings.ToLower(t.Name())
+	asRoot(t, fmt.Sprintf("CREATE USER reader@127.0.0.1 IDENTIFIED BY 'tide'; GRANT SELECT ON %s.* TO reader@127.0.0.1", name))
+	defer asRoot(t, "DROP USER reader@127.0.0.1")
+	_, address, _ := strings.Cut(dsn, "@")
+	if _, err := model.Open("reader:tide@" + address); err != nil {
+		t.Error(err)
 	}
 }
 

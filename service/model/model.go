@@ -359,6 +359,9 @@ const (
 // migrate brings the tables up to date. Of several services that start together one does;
 // the others wait until it is done, or gone.
 func migrate(db *gorm.DB) error {
+	if isUpToDate(db) {
+		return nil // so that a service starts before a database that cannot be written now
+	}
 	if err := db.Exec("CREATE TABLE IF NOT EXISTS jobs (name VARCHAR(32) PRIMARY KEY, holder VARCHAR(32), until DATETIME(3) NULL)").Error; err != nil {
 		return err
 	}
@@ -389,6 +392,20 @@ func migrate(db *gorm.DB) error {
 	close(done)
 	<-kept
 	return errors.Join(err, lease.Leave(db))
+}
+
+// isUpToDate tells whether all migrations were made.
+func isUpToDate(db *gorm.DB) bool {
+	var made int64
+	err := db.Table(gormigrate.DefaultOptions.TableName).Where("id IN ?", migrationIDs()).Count(&made).Error
+	return err == nil && made == int64(len(migrations))
+}
+
+func migrationIDs() (ids []string) {
+	for _, m := range migrations {
+		ids = append(ids, m.ID)
+	}
+	return ids
 }
 
 var migrations = []*gormigrate.Migration{{
