@@ -5,6 +5,7 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"net"
 	"os"
@@ -24,6 +25,10 @@ import (
 var binary string
 
 func TestMain(m *testing.M) {
+	flag.Parse()
+	if side := flag.Lookup("test.parallel"); side.Value.String() == side.DefValue {
+		side.Value.Set("4") // those that run side by side mostly wait
+	}
 	dir, err := os.MkdirTemp("", "ob")
 	if err != nil {
 		panic(err)
