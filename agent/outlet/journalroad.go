@@ -75,7 +75,8 @@ func (j *journalRoad) deliver(ctx context.Context) error {
 		conn.SetWriteBuffer(8 << 20)
 		j.conn = conn
 	}
-	stop := context.AfterFunc(ctx, func() { j.conn.SetWriteDeadline(time.Unix(1, 0)) })
+	conn := j.conn // as the road may have closed it by then
+	stop := context.AfterFunc(ctx, func() { conn.SetWriteDeadline(time.Unix(1, 0)) })
 	defer stop()
 	start := 0
 	for _, end := range j.ends {
