@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"net/netip"
 	"os"
 	"os/exec"
 	"os/user"
@@ -153,18 +152,20 @@ func rightsOf(p *plan.Plan, who *Account) *rights {
 			r.capabilities["CAP_KILL"] = "tend " + t.Name + " sends signals"
 		}
 	}
-	if at, err := netip.ParseAddrPort(p.Metrics.Listen); err == nil && 0 < at.Port() && at.Port() < 1024 {
-		r.capabilities["CAP_NET_BIND_SERVICE"] = fmt.Sprintf("metrics listen on port %d", at.Port())
-	}
+	r.listens("metrics", intake.Key{Network: intake.TCP, Address: p.Metrics.Listen})
 	return r
+}
+
+func (r *rights) listens(subject string, key intake.Key) {
+	if port := key.Port(); 0 < port && port < 1024 {
+		r.capabilities["CAP_NET_BIND_SERVICE"] = fmt.Sprintf("%s listens on port %d", subject, port)
+	}
 }
 
 func (r *rights) intake(in plan.Intake) {
 	subject := "intake " + in.Name
 	for _, key := range intake.KeysOf(in) {
-		if port := key.Port(); 0 < port && port < 1024 {
-			r.capabilities["CAP_NET_BIND_SERVICE"] = fmt.Sprintf("%s listens on port %d", subject, port)
-		}
+		r.listens(subject, key)
 	}
 	for _, path := range []string{in.Syslog.Socket, in.Syslog.Stream} {
 		if path != "" && path != plan.AutoSocket {
