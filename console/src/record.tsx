@@ -9,11 +9,12 @@ import { clock, day, offset } from "./time";
 import { keys } from "./queries";
 import { Alert, Button } from "./ui";
 
-const properties = ["host", "agent", "app", "procid", "msgid", "facility", "intake", "stream"] as const;
+const properties = ["host", "agent", "app", "procid", "msgid", "unit", "facility", "intake", "stream"] as const;
 
 // RecordPanel shows one record whole: its properties, its fields as a tree, and as it is kept.
 export function RecordPanel({ record: r, cask, onClose, onQuery, onOpen }: { record: Rec; cask: string; onClose: () => void; onQuery: (condition: string) => void; onOpen: (r: Rec) => void }) {
   const time = r.time ? new Date(r.time) : null;
+  const has = { ...r, unit: unitOf(r) };
   return (
     <aside aria-label="record" className="flex h-full flex-col overflow-y-auto border-line bg-sheet p-4 sm:border-l">
       <div className="mb-2 flex items-start justify-between gap-3">
@@ -25,20 +26,14 @@ export function RecordPanel({ record: r, cask, onClose, onQuery, onOpen }: { rec
       </div>
       <p className="mb-4 font-mono text-sm whitespace-pre-wrap [overflow-wrap:anywhere]">{r.text ?? <em className="text-soft">no text</em>}</p>
       <dl className="mb-4 grid grid-cols-[5.5rem_1fr] gap-x-3 gap-y-1">
-        {properties.map((name) => r[name] !== undefined && (
+        {properties.map((name) => has[name] !== undefined && (
           <div key={name} className="contents">
             <dt className="text-soft">{name}</dt>
             <dd className="[overflow-wrap:anywhere]">
-              <button className="text-left hover:underline" title="only such records" onClick={() => onQuery(`${name} is ${JSON.stringify(r[name])}`)}>{r[name]}</button>
+              <button className="text-left hover:underline" title="only such records" onClick={() => onQuery(`${name} is ${JSON.stringify(has[name])}`)}>{has[name]}</button>
             </dd>
           </div>
         ))}
-        {unitOf(r) && (
-          <>
-            <dt className="text-soft">unit</dt>
-            <dd className="[overflow-wrap:anywhere]"><button className="text-left hover:underline" title="only such records" onClick={() => onQuery(`unit is ${JSON.stringify(unitOf(r))}`)}>{unitOf(r)}</button></dd>
-          </>
-        )}
         {r.procid === undefined && typeof r.peer?.pid === "number" && r.peer.pid > 0 && <><dt className="text-soft">procid</dt><dd>{r.peer.pid} <span className="text-soft">as the kernel tells</span></dd></>}
         {r.peer && <><dt className="text-soft">peer</dt><dd><Tree value={r.peer} /></dd></>}
         {r.received && <><dt className="text-soft">received</dt><dd>{clock(new Date(r.received), true)}</dd></>}

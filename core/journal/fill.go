@@ -56,6 +56,7 @@ func (e *Entry) Fill(r *record.Record, memory []byte) (_ []byte, ok bool) {
 	severity, facility := record.Info, record.Facility(3) // daemon
 	var realtime, source []byte
 	var app, comm []byte
+	var of box
 	for i := range e.Fields {
 		f := &e.Fields[i]
 		switch string(f.Name) {
@@ -81,6 +82,12 @@ func (e *Entry) Fill(r *record.Record, memory []byte) (_ []byte, ok bool) {
 			}
 		case "_HOSTNAME":
 			r.Host = f.Value
+		case "CONTAINER_NAME":
+			of.name = valid(f.Value)
+		case "CONTAINER_ID":
+			of.id = valid(f.Value)
+		case "IMAGE_NAME", "CONTAINER_IMAGE":
+			of.image = valid(f.Value)
 		case "__REALTIME_TIMESTAMP":
 			realtime = f.Value
 		case "_SOURCE_REALTIME_TIMESTAMP":
@@ -100,15 +107,15 @@ func (e *Entry) Fill(r *record.Record, memory []byte) (_ []byte, ok bool) {
 	r.Priority = record.MakePriority(facility, severity)
 	start := len(memory)
 	memory = e.appendData(memory)
-	if box := e.container(); box.name != nil {
-		r.App = box.name
+	if of.name != nil {
+		r.App = of.name
 		switch severity { // engines say by it which stream a line is of
 		case record.Info:
 			r.Stream = record.Stdout
 		case record.Error:
 			r.Stream = record.Stderr
 		}
-		memory = box.appendData(memory)
+		memory = of.appendData(memory)
 	}
 	if len(memory) > start {
 		r.SetData(memory[start:len(memory):len(memory)])
@@ -116,24 +123,8 @@ func (e *Entry) Fill(r *record.Record, memory []byte) (_ []byte, ok bool) {
 	return memory, ok
 }
 
-// box is the container that an entry tells of, as engines write them.
+// box is the container whose output an entry is, as engines write it; without a name for none.
 type box struct{ name, id, image []byte }
-
-// container returns the container whose output an entry is, without a name for none.
-func (e *Entry) container() (b box) {
-	for i := range e.Fields {
-		f := &e.Fields[i]
-		switch string(f.Name) {
-		case "CONTAINER_NAME":
-			b.name = valid(f.Value)
-		case "CONTAINER_ID":
-			b.id = valid(f.Value)
-		case "IMAGE_NAME", "CONTAINER_IMAGE":
-			b.image = valid(f.Value)
-		}
-	}
-	return b
-}
 
 func (b *box) appendData(dst []byte) []byte {
 	dst = append(record.AppendDataValue(append(dst, `[container@32473 name="`...), b.name), '"')

@@ -5,8 +5,6 @@ import (
 	"slices"
 	"time"
 
-	"github.com/goccy/go-yaml/ast"
-
 	"oakbarrel/core/paths"
 	"oakbarrel/core/record"
 )
@@ -92,10 +90,6 @@ func (j JournalOutletSettings) Socket() string {
 }
 
 func (r *planReader) readJournalOutlet(e entry, out *Outlet) {
-	if _, null := e.value.(*ast.NullNode); null {
-		r.fail(e.at, "journal has no value", "write journal: {}")
-		return
-	}
 	if m, ok := r.mapping(e.value, e.at, "journal", "journal: {}", "namespace"); ok {
 		out.Journal.Namespace = r.readNamespace(m)
 	}

@@ -401,13 +401,12 @@ walk:
 			break walk
 		}
 	}
-	if !sent && t.otherwise.Drop {
-		m.hits.add(int32(len(t.rules)))
-		first.undo(false)
-		return dropped
-	}
 	if !sent {
 		m.hits.add(int32(len(t.rules)))
+		if t.otherwise.Drop {
+			first.undo(false)
+			return dropped
+		}
 		add(row, t.masks[len(t.rules)])
 	}
 	first.goes(r, row)
