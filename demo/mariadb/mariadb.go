@@ -50,21 +50,23 @@ func freePort() (int, error) {
 	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
-// setUp makes the data folder.
+// setUp makes the data folder, whole or not at all.
 func (s *Server) setUp(ctx context.Context) error {
 	data := filepath.Join(s.dir, "data")
-	if _, err := os.Stat(filepath.Join(data, "mysql")); err == nil {
+	if _, err := os.Stat(data); err == nil {
 		return nil
 	}
-	if err := os.MkdirAll(data, 0o700); err != nil {
+	begun := data + ".begun"
+	if err := errors.Join(os.RemoveAll(begun), os.MkdirAll(begun, 0o700)); err != nil {
 		return err
 	}
-	c := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db")
+	c := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+begun, "--auth-root-authentication-method=normal", "--skip-test-db")
 	c.Args = append(c.Args, userFlag()...)
+	c.Env = append(os.Environ(), "TMPDIR="+begun) // a server that starts removes what others have in a folder that they share
 	if out, err := c.CombinedOutput(); err != nil {
 		return fmt.Errorf("set up MariaDB: %w: %s", err, out)
 	}
-	return nil
+	return os.Rename(begun, data)
 }
 
 // userFlag lets the server run as root where root starts it: its folder may
