@@ -87,4 +87,4 @@ bin/promtool:
 
 # What the tests run beside Go: programs that send syslog, the standard compressors, a web server, the database, a browser.
 setup: bin/promtool
-	@./setup.sh logger:bsdutils python3:python3 perl:perl zstd:zstd gzip:gzip mariadbd:mariadb-server chromium:chromium nginx:nginx-light dockerd:docker.io podman:podman conmon:conmon runc:runc busybox:busybox-static
+	@./setup.sh logger:bsdutils python3:python3 perl:perl zstd:zstd gzip:gzip mariadbd:mariadb-server chromium:chromium nginx:nginx-light dockerd:docker.io podman:podman conmon:conmon runc:runc busybox:busybox-static rsync:rsync ss:iproute2

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"fmt"
+	"log/slog"
 	"net"
 	"os"
 	"os/exec"
@@ -112,7 +113,7 @@ func startProcess(b *testing.B) (address string, db *gorm.DB, serve *exec.Cmd) {
 	check(b, serve.Start())
 	b.Cleanup(func() { serve.Process.Kill(); serve.Wait() })
 	bufio.NewReader(out).ReadString('\n')
-	db, err = model.Open(server.DSN)
+	db, err = model.Open(server.DSN, slog.New(slog.DiscardHandler))
 	check(b, err)
 	return address, db, serve
 }

@@ -59,7 +59,7 @@ func startStore(b *testing.B) *store {
 	b.Cleanup(func() { cancel(); <-ended })
 	address := <-ready
 	s.url = "http://" + address
-	if s.db, err = model.Open(server.DSN); err != nil {
+	if s.db, err = model.Open(server.DSN, slog.New(slog.DiscardHandler)); err != nil {
 		b.Fatal(err)
 	}
 	for _, c := range []struct {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"log/slog"
 	"os"
 
 	"github.com/spf13/cobra"
@@ -39,7 +40,7 @@ func openDatabase(ctx context.Context, databaseFile string) (*gorm.DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	db, err := model.Open(dsn)
+	db, err := model.Open(dsn, slog.New(slog.DiscardHandler))
 	if err != nil {
 		return nil, couldNot(err)
 	}

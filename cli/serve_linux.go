@@ -27,7 +27,8 @@ service keeps no file of its own.
 
 "ready" alone on a line on stdout says that it can be asked; its own log goes to
 stderr. The database is named by a DSN, USER:PASSWORD@tcp(HOST:PORT)/DATABASE,
-in a file or in OAKBARREL_DATABASE.`,
+in a file or in OAKBARREL_DATABASE; those of the nodes of one cluster stand there
+a line each.`,
 		Example: `  oakbarrel serve --database-file /etc/oakbarrel/database
   oakbarrel serve --listen :8440 --database-file /etc/oakbarrel/database --certificate lantern.pem --key lantern.key`,
 		Args: cobra.NoArgs,

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"math/rand/v2"
 	"net"
 	"os"
@@ -358,7 +359,7 @@ func TestKillsOnTheWholeRoadLoseAndDoubleNothing(t *testing.T) {
 // without a hole, and that each is a record.
 func (s *store) eachNumberOnce(records uint64) {
 	s.t.Helper()
-	db, err := model.Open(s.db.DSN)
+	db, err := model.Open(s.db.DSN, slog.New(slog.DiscardHandler))
 	if err != nil {
 		s.t.Fatal(err)
 	}

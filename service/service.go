@@ -47,7 +47,7 @@ const stopTime = 8 * time.Second
 
 // Run runs a service until ctx ends. An error says why it could not start.
 func Run(ctx context.Context, o Options) error {
-	db, err := model.Open(o.DSN)
+	db, err := model.Open(o.DSN, o.Log)
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 )
@@ -19,6 +21,8 @@ type Server struct {
 	DSN     string // for the project's driver, with a database of its own
 	dir     string
 	port    int
+	user    string   // that it runs as where root starts it, "" for root itself
+	options []string // beside the usual ones
 	process *exec.Cmd
 	ended   chan struct{} // closed once the process has ended
 	why     error         // it did
@@ -53,7 +57,7 @@ func freePort() (int, error) {
 // setUp makes the data folder, whole or not at all.
 func (s *Server) setUp(ctx context.Context) error {
 	data := filepath.Join(s.dir, "data")
-	if _, err := os.Stat(data); err == nil {
+	if entries, err := os.ReadDir(data); err == nil && len(entries) > 0 {
 		return nil
 	}
 	begun := data + ".begun"
@@ -61,30 +65,33 @@ func (s *Server) setUp(ctx context.Context) error {
 		return err
 	}
 	c := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+begun, "--auth-root-authentication-method=normal", "--skip-test-db")
-	c.Args = append(c.Args, userFlag()...)
+	c.Args = append(c.Args, s.userFlag()...)
 	c.Env = append(os.Environ(), "TMPDIR="+begun) // a server that starts removes what others have in a folder that they share
 	if out, err := c.CombinedOutput(); err != nil {
 		return fmt.Errorf("set up MariaDB: %w: %s", err, out)
 	}
+	os.Remove(data) // empty
 	return os.Rename(begun, data)
 }
 
-// userFlag lets the server run as root where root starts it: its folder may
-// stand where no other user can enter.
-func userFlag() []string {
+// userFlag lets the server run as root where root starts it, unless another user is named:
+// its folder may stand where no other user can enter.
+func (s *Server) userFlag() []string {
 	if os.Getuid() == 0 {
-		return []string{"--user=root"}
+		return []string{"--user=" + cmp.Or(s.user, "root")}
 	}
 	return nil
 }
 
 // Restart starts the server again on the same port with the same data.
-func (s *Server) Restart(ctx context.Context) error {
-	socket := filepath.Join(s.dir, "m.sock")
-	s.process = exec.Command("mariadbd", "--no-defaults", "--datadir="+filepath.Join(s.dir, "data"), "--tmpdir="+s.dir, "--socket="+socket, "--pid-file="+filepath.Join(s.dir, "m.pid"),
+func (s *Server) Restart(ctx context.Context) error { return s.start(ctx) }
+
+// start starts the server with options that hold this time, and waits until it answers.
+func (s *Server) start(ctx context.Context, options ...string) error {
+	s.process = exec.Command("mariadbd", "--no-defaults", "--datadir="+filepath.Join(s.dir, "data"), "--tmpdir="+s.dir, "--socket="+s.socket(), "--pid-file="+filepath.Join(s.dir, "m.pid"),
 		fmt.Sprintf("--port=%d", s.port), "--bind-address=127.0.0.1", "--log-error="+filepath.Join(s.dir, "error.log"), "--skip-name-resolve", "--character-set-server=utf8mb4",
 		"--innodb-buffer-pool-size=256M", "--max-allowed-packet=256M")
-	s.process.Args = append(s.process.Args, userFlag()...)
+	s.process.Args = append(append(append(s.process.Args, s.userFlag()...), s.options...), options...)
 	s.process.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM, Setpgid: true}
 	if err := s.process.Start(); err != nil {
 		return err
@@ -95,9 +102,7 @@ func (s *Server) Restart(ctx context.Context) error {
 		s.why = p.Wait()
 		close(ended)
 	}(s.process)
-	const setUp = "CREATE DATABASE IF NOT EXISTS oakbarrel; ALTER USER root@localhost IDENTIFIED BY 'lantern'; " +
-		"CREATE USER IF NOT EXISTS oak@'127.0.0.1' IDENTIFIED BY 'lantern'; GRANT ALL ON oakbarrel.* TO oak@'127.0.0.1'"
-	for deadline := time.Now().Add(30 * time.Second); ; {
+	for deadline := time.Now().Add(startTime); ; {
 		select {
 		case <-s.ended:
 			return fmt.Errorf("MariaDB has ended: %v; see %s", s.why, filepath.Join(s.dir, "error.log"))
@@ -106,12 +111,9 @@ func (s *Server) Restart(ctx context.Context) error {
 			return ctx.Err()
 		case <-time.After(50 * time.Millisecond):
 		}
-		// The first time root has no password yet.
-		for _, password := range []string{"--password=lantern", "--skip-password"} {
-			if exec.Command("mariadb", "--no-defaults", "-uroot", password, "--socket="+socket, "-e", setUp).Run() == nil {
-				s.DSN = fmt.Sprintf("oak:lantern@tcp(127.0.0.1:%d)/oakbarrel", s.port)
-				return nil
-			}
+		if s.isReady() {
+			s.DSN = fmt.Sprintf("oak:lantern@tcp(127.0.0.1:%d)/oakbarrel", s.port)
+			return nil
 		}
 		if time.Now().After(deadline) {
 			s.Stop()
@@ -120,8 +122,46 @@ func (s *Server) Restart(ctx context.Context) error {
 	}
 }
 
+// startTime is for how long a server may take to start.
+const startTime = 30 * time.Second
+
+func (s *Server) socket() string { return filepath.Join(s.dir, "m.sock") }
+
+// isReady tells whether the server answers, and makes the database and the account of the
+// service where they are missing.
+func (s *Server) isReady() bool {
+	const setUp = "CREATE DATABASE IF NOT EXISTS oakbarrel; ALTER USER root@localhost IDENTIFIED BY 'lantern'; " +
+		"CREATE USER IF NOT EXISTS oak@'127.0.0.1' IDENTIFIED BY 'lantern'; GRANT ALL ON oakbarrel.* TO oak@'127.0.0.1'"
+	if len(s.options) > 0 && s.Ask("SHOW STATUS LIKE 'wsrep_ready'") == "wsrep_ready\tON" {
+		return s.Ask("SHOW STATUS LIKE 'wsrep_local_state'") == "wsrep_local_state\t4" && s.Ask("SELECT COUNT(*) FROM mysql.user WHERE user = 'oak'") == "1"
+	}
+	// The first time root has no password yet.
+	for _, password := range []string{"--password=lantern", "--skip-password"} {
+		if s.client(password, setUp).Run() == nil {
+			return len(s.options) == 0
+		}
+	}
+	return false
+}
+
+func (s *Server) client(password, statement string) *exec.Cmd {
+	return exec.Command("mariadb", "--no-defaults", "-uroot", password, "--connect-timeout=2", "--socket="+s.socket(), "-BNe", statement)
+}
+
+// Ask returns what root is answered, "" for nothing or an error.
+func (s *Server) Ask(statement string) string {
+	out, _ := s.client("--password=lantern", statement).Output()
+	return strings.TrimSpace(string(out))
+}
+
 // Stop ends the server as an administrator would.
 func (s *Server) Stop() { s.end(syscall.SIGTERM) }
+
+// Freeze stops the server where it is, until Thaw.
+func (s *Server) Freeze() { s.process.Process.Signal(syscall.SIGSTOP) }
+
+// Thaw lets it go on.
+func (s *Server) Thaw() { s.process.Process.Signal(syscall.SIGCONT) }
 
 // Kill ends it at once.
 func (s *Server) Kill() { s.end(syscall.SIGKILL) }
@@ -130,6 +170,9 @@ func (s *Server) Kill() { s.end(syscall.SIGKILL) }
 const stopTime = 30 * time.Second
 
 func (s *Server) end(signal syscall.Signal) {
+	if s.ended == nil {
+		return // it was never started
+	}
 	s.process.Process.Signal(signal)
 	select {
 	case <-s.ended:

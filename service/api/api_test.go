@@ -57,7 +57,7 @@ func TestMain(m *testing.M) {
 		return
 	}
 	socket, dsn = filepath.Join(dir, "m.sock"), server.DSN
-	if db, err = model.Open(server.DSN); err != nil {
+	if db, err = model.Open(server.DSN, slog.New(slog.DiscardHandler)); err != nil {
 		panic(err)
 	}
 	code := m.Run()

@@ -49,7 +49,7 @@ func TestServicesThatStartTogether(t *testing.T) {
 	errs := make(chan error, 5)
 	for range cap(errs) {
 		starting.Go(func() {
-			db, err := model.Open(dsn)
+			db, err := model.Open(dsn, slog.New(slog.DiscardHandler))
 			if err == nil {
 				_, err = model.StoreID(db)
 				pool, _ := db.DB()
@@ -69,17 +69,17 @@ func TestServicesThatStartTogether(t *testing.T) {
 // A service that is gone while it brought the tables up to date keeps no other from it for long.
 func TestAServiceThatWasGoneWhileItMigrated(t *testing.T) {
 	dsn := emptyDatabase(t)
-	first, err := model.Open(dsn)
+	first, err := model.Open(dsn, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}
 	first.Exec("UPDATE jobs SET holder = 'gone', until = UTC_TIMESTAMP() + INTERVAL 3 SECOND WHERE name = 'migrate'")
-	if _, err := model.Open(dsn); err != nil {
+	if _, err := model.Open(dsn, slog.New(slog.DiscardHandler)); err != nil {
 		t.Error("nothing is to be done, and it fails: ", err)
 	}
 	first.Exec("DELETE FROM migrations WHERE id LIKE '0020%'")
 	began := time.Now()
-	if _, err := model.Open(dsn); err != nil {
+	if _, err := model.Open(dsn, slog.New(slog.DiscardHandler)); err != nil {
 		t.Error(err)
 	}
 	if took := time.Since(began); took < time.Second || took > 15*time.Second {
@@ -91,14 +91,14 @@ func TestAServiceThatWasGoneWhileItMigrated(t *testing.T) {
 // its tables: it can be read.
 func TestAServiceStartsBeforeADatabaseThatIsReadOnly(t *testing.T) {
 	dsn := emptyDatabase(t)
-	if _, err := model.Open(dsn); err != nil {
+	if _, err := model.Open(dsn, slog.New(slog.DiscardHandler)); err != nil {
 		t.Fatal(err)
 	}
 	name := strings.ToLower(t.Name())
 	asRoot(t, fmt.Sprintf("CREATE USER reader@127.0.0.1 IDENTIFIED BY 'tide'; GRANT SELECT ON %s.* TO reader@127.0.0.1", name))
 	defer asRoot(t, "DROP USER reader@127.0.0.1")
 	_, address, _ := strings.Cut(dsn, "@")
-	if _, err := model.Open("reader:tide@" + address); err != nil {
+	if _, err := model.Open("reader:tide@"+address, slog.New(slog.DiscardHandler)); err != nil {
 		t.Error(err)
 	}
 }
@@ -180,7 +180,7 @@ func TestSeveralKeepersRemoveOnce(t *testing.T) {
 
 // What the DSN says holds, and what the service needs is added.
 func TestTheParametersOfADSNHold(t *testing.T) {
-	db, err := model.Open(dsn + "?readTimeout=7s&wait_timeout=77&time_zone=%27%2B05%3A00%27")
+	db, err := model.Open(dsn+"?readTimeout=7s&wait_timeout=77&time_zone=%27%2B05%3A00%27", slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}

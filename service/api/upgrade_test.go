@@ -1,6 +1,7 @@
 package api_test
 
 import (
+	"log/slog"
 	"strings"
 	"testing"
 
@@ -25,7 +26,7 @@ var back = []string{
 // and invitations are what they were for, and nothing is told as lost.
 func TestADatabaseOfTheVersionBeforeIsTakenOver(t *testing.T) {
 	old := emptyDatabase(t)
-	fresh, err := model.Open(old)
+	fresh, err := model.Open(old, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -43,7 +44,7 @@ func TestADatabaseOfTheVersionBeforeIsTakenOver(t *testing.T) {
 			t.Fatalf("%s: %v", change, err)
 		}
 	}
-	db, err := model.Open(old)
+	db, err := model.Open(old, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}

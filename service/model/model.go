@@ -5,9 +5,14 @@ package model
 import (
 	"cmp"
 	"crypto/rand"
+	"database/sql"
+	"database/sql/driver"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"log/slog"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/go-gormigrate/gormigrate/v2"
@@ -16,6 +21,8 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 	"gorm.io/gorm/logger"
+
+	"oakbarrel/service/nodes"
 )
 
 // Cask is a named collection of records.
@@ -532,32 +539,67 @@ func StoreID(db *gorm.DB) (string, error) {
 	return s.Name, err
 }
 
-// Open opens the database and brings its tables up to date. The error does not
-// hold the password of the DSN.
-func Open(dsn string) (*gorm.DB, error) {
-	config, err := mysql.ParseDSN(dsn)
+// Open opens the database and brings its tables up to date. The DSN may be several, a line
+// each: those of the nodes of one cluster. No error holds the password of a DSN.
+func Open(dsn string, log *slog.Logger) (*gorm.DB, error) {
+	connector, where, err := connectorOf(dsn, log)
 	if err != nil {
-		return nil, fmt.Errorf("the DSN of the database cannot be read; write USER:PASSWORD@tcp(HOST:PORT)/DATABASE")
+		return nil, err
 	}
-	complete(config)
-	db, err := gorm.Open(gormmysql.New(gormmysql.Config{DSNConfig: config}), &gorm.Config{TranslateError: true, Logger: logger.Discard, SkipDefaultTransaction: true})
+	pool := sql.OpenDB(connector)
+	pool.SetMaxOpenConns(16)
+	pool.SetMaxIdleConns(8)
+	pool.SetConnMaxIdleTime(time.Minute)
+	db, err := gorm.Open(gormmysql.New(gormmysql.Config{Conn: pool}), &gorm.Config{TranslateError: true, Logger: logger.Discard, SkipDefaultTransaction: true})
 	if err != nil {
-		return nil, fmt.Errorf("the database at %s cannot be opened: %w", config.Addr, err)
-	}
-	if pool, err := db.DB(); err == nil {
-		pool.SetMaxOpenConns(16)
-		pool.SetMaxIdleConns(8)
-		pool.SetConnMaxIdleTime(time.Minute)
+		pool.Close()
+		return nil, fmt.Errorf("the database at %s cannot be opened: %w", where, err)
 	}
 	if err := migrate(db); err != nil {
+		pool.Close()
 		return nil, fmt.Errorf("bring the tables up to date: %w", err)
 	}
 	return db, nil
 }
 
+// connectorOf returns what opens connections to the database of a DSN, or to the node of a
+// cluster that is to be written to, and the addresses that it connects to.
+func connectorOf(dsn string, log *slog.Logger) (connector driver.Connector, where string, err error) {
+	var configs []*mysql.Config
+	var addresses []string
+	for number, line := range strings.Split(strings.TrimSpace(dsn), "\n") {
+		if line = strings.TrimSpace(line); line == "" || line[0] == '#' {
+			continue
+		}
+		config, err := mysql.ParseDSN(line)
+		if err != nil {
+			return nil, "", fmt.Errorf("line %d: the DSN of the database cannot be read; write USER:PASSWORD@tcp(HOST:PORT)/DATABASE", number+1)
+		}
+		complete(config)
+		if slices.Contains(addresses, config.Addr) {
+			return nil, "", fmt.Errorf("line %d: the DSN names %s a second time; name each node of the cluster once", number+1, config.Addr)
+		}
+		configs, addresses = append(configs, config), append(addresses, config.Addr)
+	}
+	switch len(configs) {
+	case 0:
+		return nil, "", errors.New("no DSN is there; write USER:PASSWORD@tcp(HOST:PORT)/DATABASE")
+	case 1:
+		connector, err = mysql.NewConnector(configs[0])
+	default:
+		for i, c := range configs {
+			if c.DBName != configs[0].DBName {
+				return nil, "", fmt.Errorf("the DSN of %s names database %s, and that of %s %s; all nodes of a cluster have the same", addresses[i], c.DBName, addresses[0], configs[0].DBName)
+			}
+		}
+		connector, err = nodes.New(configs, log)
+	}
+	return connector, strings.Join(addresses, ", "), err
+}
+
 // complete sets what the service needs of a connection, and what the DSN leaves open.
 func complete(config *mysql.Config) {
-	config.ParseTime, config.Loc = true, time.UTC
+	config.ParseTime, config.Loc, config.Logger = true, time.UTC, &mysql.NopLogger{} // what fails is an error of ours
 	config.Timeout = cmp.Or(config.Timeout, 5*time.Second)
 	config.ReadTimeout, config.WriteTimeout = cmp.Or(config.ReadTimeout, time.Minute), cmp.Or(config.WriteTimeout, time.Minute)
 	config.MaxAllowedPacket = max(config.MaxAllowedPacket, 128<<20)
