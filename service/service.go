@@ -73,8 +73,8 @@ func Run(ctx context.Context, o Options) error {
 	if a.MostBlock, err = model.MostBlock(db); err != nil {
 		return fmt.Errorf("ask the database what it takes: %w", err)
 	}
-	a.Plans = &plans.Shelf{DB: db}
-	roller := &plans.Roller{Shelf: a.Plans, Orders: a.Orders, Holder: model.NewID(), Tell: a.NoteStep, Failed: func(err error) { o.Log.Warn("a roll-out cannot go on now", "why", err) }}
+	a.Plans = &plans.Book{DB: db}
+	roller := &plans.Roller{Book: a.Plans, Orders: a.Orders, Holder: model.NewID(), Tell: a.NoteStep, Failed: func(err error) { o.Log.Warn("a roll-out cannot go on now", "why", err) }}
 	go roller.Run(committing)
 	keeper := &keep.Keeper{DB: db, Log: o.Log, Now: time.Now, Holder: model.NewID()}
 	go keeper.Run(committing)

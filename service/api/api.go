@@ -36,7 +36,7 @@ type API struct {
 	Queue  *ingest.Queue
 	Search *search.Store
 	Orders *orders.Desk
-	Plans  *plans.Shelf
+	Plans  *plans.Book
 	Hub    *Hub
 	Log    *slog.Logger
 	Secure bool // it is reached by https only

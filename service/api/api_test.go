@@ -83,7 +83,7 @@ func newFixture(t *testing.T) *fixture {
 	ctx, cancel := context.WithCancel(context.Background())
 	t.Cleanup(cancel)
 	hub := &api.Hub{}
-	a := &api.API{DB: db, Search: search.New(db), Orders: orders.New(ctx, db), Plans: &plans.Shelf{DB: db}, Hub: hub, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Queue: ingest.NewQueue(ctx, db, hub.Grown)}
+	a := &api.API{DB: db, Search: search.New(db), Orders: orders.New(ctx, db), Plans: &plans.Book{DB: db}, Hub: hub, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Queue: ingest.NewQueue(ctx, db, hub.Grown)}
 	f := &fixture{t: t, api: a, server: httptest.NewServer(a.Handler()), cask: strings.ToLower(t.Name())}
 	t.Cleanup(f.server.Close)
 	f.write, f.writeToken = f.client(access.Write)

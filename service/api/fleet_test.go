@@ -59,7 +59,7 @@ func (g *gates) takeOver() {
 }
 
 func (g *gates) newRoller() *plans.Roller {
-	return &plans.Roller{Shelf: g.api.Plans, Orders: g.api.Orders, Holder: model.NewID(), Tell: func(context.Context, string, string, string) {}, Failed: func(err error) { g.t.Error(err) }}
+	return &plans.Roller{Book: g.api.Plans, Orders: g.api.Orders, Holder: model.NewID(), Tell: func(context.Context, string, string, string) {}, Failed: func(err error) { g.t.Error(err) }}
 }
 
 func (g *gates) must(err error) {

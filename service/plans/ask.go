@@ -18,7 +18,7 @@ const askTime = 20 * time.Second
 
 // Ask has the hosts of a plan that take plans judge a revision themselves: what only they
 // know are users, folders, ports and their bounds. They take nothing.
-func (s *Shelf) Ask(ctx context.Context, desk *orders.Desk, name string, number int, by string) (client.JudgedPlan, error) {
+func (s *Book) Ask(ctx context.Context, desk *orders.Desk, name string, number int, by string) (client.JudgedPlan, error) {
 	j := nobodyJudged()
 	r, w, err := s.revisionAndWorld(ctx, name, number)
 	if err != nil {

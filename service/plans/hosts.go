@@ -146,7 +146,7 @@ func ownValues(a model.Agent) (own map[string]string) {
 func standIn(a model.Agent) []byte { return plan.StandIn(ownValues(a)) }
 
 // TextFor returns a revision for a host, with its parts and values.
-func (s *Shelf) TextFor(ctx context.Context, agentID, name string, number int) (string, error) {
+func (s *Book) TextFor(ctx context.Context, agentID, name string, number int) (string, error) {
 	db := s.DB.WithContext(ctx)
 	w, err := look(db, db.Model(&model.Agent{}).Where("id = ?", agentID))
 	if err != nil || len(w.agents) == 0 {
@@ -161,7 +161,7 @@ func (s *Shelf) TextFor(ctx context.Context, agentID, name string, number int) (
 }
 
 // Judge tells on which hosts of its assignments a revision is not in order.
-func (s *Shelf) Judge(ctx context.Context, name string, number int) (j client.JudgedPlan, err error) {
+func (s *Book) Judge(ctx context.Context, name string, number int) (j client.JudgedPlan, err error) {
 	r, w, err := s.revisionAndWorld(ctx, name, number)
 	if err != nil {
 		return j, err
@@ -170,7 +170,7 @@ func (s *Shelf) Judge(ctx context.Context, name string, number int) (j client.Ju
 }
 
 // revisionAndWorld reads a revision, 0 for the last one, and all hosts.
-func (s *Shelf) revisionAndWorld(ctx context.Context, name string, number int) (r model.Revision, w world, err error) {
+func (s *Book) revisionAndWorld(ctx context.Context, name string, number int) (r model.Revision, w world, err error) {
 	db := s.DB.WithContext(ctx)
 	if r, err = find(db, name, number); err == nil {
 		w, err = look(db, nil)
@@ -180,7 +180,7 @@ func (s *Shelf) revisionAndWorld(ctx context.Context, name string, number int) (
 
 // JudgeText is Judge for a text that may become a revision, also of a part: then the hosts
 // are those of the plans that have it.
-func (s *Shelf) JudgeText(ctx context.Context, name, text string) (j client.JudgedPlan, err error) {
+func (s *Book) JudgeText(ctx context.Context, name, text string) (j client.JudgedPlan, err error) {
 	j = nobodyJudged()
 	if found := plan.CheckPart(plan.Part{Name: name, Text: []byte(text)}); found.Refused() {
 		tellFindings(&j, found, name)
@@ -271,7 +271,7 @@ func (w *world) judgeOn(j *client.JudgedPlan, name string, whole []byte, own str
 	}
 }
 
-func (s *Shelf) judgeAll(db *gorm.DB, w *world, r model.Revision) (client.JudgedPlan, error) {
+func (s *Book) judgeAll(db *gorm.DB, w *world, r model.Revision) (client.JudgedPlan, error) {
 	j := nobodyJudged()
 	whole, err := s.whole(db, r)
 	if err == nil {
@@ -281,7 +281,7 @@ func (s *Shelf) judgeAll(db *gorm.DB, w *world, r model.Revision) (client.Judged
 }
 
 // Fleet lists hosts as their plans are concerned; agents chooses them, nil for all.
-func (s *Shelf) Fleet(ctx context.Context, agents *gorm.DB) ([]client.FleetHost, error) {
+func (s *Book) Fleet(ctx context.Context, agents *gorm.DB) ([]client.FleetHost, error) {
 	db := s.DB.WithContext(ctx)
 	w, err := look(db, agents)
 	if err != nil {
@@ -366,7 +366,7 @@ func (w *world) drift(a model.Agent, h client.FleetHost, whole []byte, tie bool)
 }
 
 // SetLabels changes labels and values of a host.
-func (s *Shelf) SetLabels(ctx context.Context, agentID string, set client.SetLabels, who Person) error {
+func (s *Book) SetLabels(ctx context.Context, agentID string, set client.SetLabels, who Person) error {
 	for name, value := range set.Labels {
 		if value == "" {
 			value = "x" // it is taken away
@@ -415,7 +415,7 @@ func keep[T any](tx *gorm.DB, row *T, remove bool) error {
 }
 
 // LabelValues lists the values of all hosts with a label.
-func (s *Shelf) LabelValues(ctx context.Context) ([]client.ValueOfLabel, error) {
+func (s *Book) LabelValues(ctx context.Context) ([]client.ValueOfLabel, error) {
 	var rows []model.LabelValue
 	err := s.DB.WithContext(ctx).Order("label, of, name").Find(&rows).Error
 	all := []client.ValueOfLabel{}
@@ -426,7 +426,7 @@ func (s *Shelf) LabelValues(ctx context.Context) ([]client.ValueOfLabel, error) 
 }
 
 // SetLabelValue changes a value of all hosts with a label.
-func (s *Shelf) SetLabelValue(ctx context.Context, v client.ValueOfLabel, who Person) error {
+func (s *Book) SetLabelValue(ctx context.Context, v client.ValueOfLabel, who Person) error {
 	if wrong := plan.WrongLabel(v.Label, v.Of); wrong != "" {
 		return refuse("write LABEL=VALUE, such as site=north", "%s", wrong)
 	}
@@ -443,7 +443,7 @@ func (s *Shelf) SetLabelValue(ctx context.Context, v client.ValueOfLabel, who Pe
 }
 
 // Assignments lists them.
-func (s *Shelf) Assignments(ctx context.Context) ([]client.PlanAssignment, error) {
+func (s *Book) Assignments(ctx context.Context) ([]client.PlanAssignment, error) {
 	var rows []model.Assignment
 	if err := s.DB.WithContext(ctx).Order("name").Find(&rows).Error; err != nil {
 		return nil, err
@@ -466,7 +466,7 @@ func (s *Shelf) Assignments(ctx context.Context) ([]client.PlanAssignment, error
 }
 
 // Assign makes or changes an assignment.
-func (s *Shelf) Assign(ctx context.Context, a client.PlanAssignment, who Person) error {
+func (s *Book) Assign(ctx context.Context, a client.PlanAssignment, who Person) error {
 	if _, err := fleet.Parse(a.When); err != nil {
 		wrong := err.(*fleet.Error)
 		return refuse(wrong.Mend, "when, column %d: %s", len([]rune(a.When[:wrong.Offset]))+1, wrong.What)
@@ -486,7 +486,7 @@ func (s *Shelf) Assign(ctx context.Context, a client.PlanAssignment, who Person)
 }
 
 // Unassign takes an assignment away.
-func (s *Shelf) Unassign(ctx context.Context, name string, who Person) error {
+func (s *Book) Unassign(ctx context.Context, name string, who Person) error {
 	return model.Transact(s.DB.WithContext(ctx), func(tx *gorm.DB) error {
 		if err := lockPlans(tx); err != nil {
 			return err
@@ -510,7 +510,7 @@ type HostPlans struct {
 
 // Both returns two revisions for each host that is assigned to the plan; from 0 stands for
 // no plan at all. Hosts on which one of them is not in order are left out.
-func (s *Shelf) Both(ctx context.Context, name string, from, to int) (number int, hosts []HostPlans, err error) {
+func (s *Book) Both(ctx context.Context, name string, from, to int) (number int, hosts []HostPlans, err error) {
 	db := s.DB.WithContext(ctx)
 	after, w, err := s.revisionAndWorld(ctx, name, to)
 	if err != nil {

@@ -37,7 +37,7 @@ func summaries(db *gorm.DB, agents []model.Agent) (map[string]client.Summary, er
 
 // Overview lists hosts in which all words of a search are found, those that need a person
 // first, and at most so many as limit says; agents chooses them, nil for all.
-func (s *Shelf) Overview(ctx context.Context, agents *gorm.DB, search string, limit int) (client.Overview, error) {
+func (s *Book) Overview(ctx context.Context, agents *gorm.DB, search string, limit int) (client.Overview, error) {
 	all, err := s.Fleet(ctx, agents)
 	if err != nil {
 		return client.Overview{}, err

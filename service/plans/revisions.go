@@ -1,7 +1,7 @@
 // Package plans keeps the plans of the service: their revisions, which hosts they are
 // for, and how a revision comes to them.
 //
-// A [Shelf] answers questions and takes changes; its methods may be called by several
+// A [Book] answers questions and takes changes; its methods may be called by several
 // goroutines, and services, at a time. [Roller.Run] moves roll-outs on; of several
 // services before one database one does so at a time.
 package plans
@@ -23,8 +23,8 @@ import (
 	"oakbarrel/service/model"
 )
 
-// Shelf keeps plans in a database.
-type Shelf struct {
+// Book keeps plans in a database.
+type Book struct {
 	DB *gorm.DB
 
 	mu     sync.Mutex
@@ -35,7 +35,7 @@ type Shelf struct {
 const mostWholes = 64
 
 // whole returns the text of a revision with its parts. It is not to be changed.
-func (s *Shelf) whole(db *gorm.DB, r model.Revision) ([]byte, error) {
+func (s *Book) whole(db *gorm.DB, r model.Revision) ([]byte, error) {
 	s.mu.Lock()
 	text, known := s.wholes[r.Hash]
 	s.mu.Unlock()
@@ -56,7 +56,7 @@ func (s *Shelf) whole(db *gorm.DB, r model.Revision) ([]byte, error) {
 }
 
 // wholeOf is whole for the revision of a number.
-func (s *Shelf) wholeOf(db *gorm.DB, name string, number int) ([]byte, error) {
+func (s *Book) wholeOf(db *gorm.DB, name string, number int) ([]byte, error) {
 	r, err := find(db, name, number)
 	if err != nil {
 		return nil, err
@@ -124,7 +124,7 @@ func valueOf(r model.Revision) client.PlanRevision {
 }
 
 // Lines lists the plans.
-func (s *Shelf) Lines(ctx context.Context) ([]client.PlanLine, error) {
+func (s *Book) Lines(ctx context.Context) ([]client.PlanLine, error) {
 	db := s.DB.WithContext(ctx)
 	rows, err := lines(db)
 	if err != nil {
@@ -200,7 +200,7 @@ func usedBy(rows []model.Revision, part string) []string {
 }
 
 // Revisions lists those of a plan, the newest first.
-func (s *Shelf) Revisions(ctx context.Context, name string) ([]client.PlanRevision, error) {
+func (s *Book) Revisions(ctx context.Context, name string) ([]client.PlanRevision, error) {
 	var rows []model.Revision
 	if err := s.DB.WithContext(ctx).Omit("text").Where("plan = ?", name).Order("number DESC").Find(&rows).Error; err != nil {
 		return nil, err
@@ -217,7 +217,7 @@ func (s *Shelf) Revisions(ctx context.Context, name string) ([]client.PlanRevisi
 }
 
 // Revision returns a revision with its text, and the whole with its parts; 0 is the last.
-func (s *Shelf) Revision(ctx context.Context, name string, number int) (client.PlanRevision, error) {
+func (s *Book) Revision(ctx context.Context, name string, number int) (client.PlanRevision, error) {
 	db := s.DB.WithContext(ctx)
 	r, err := find(db, name, number)
 	if err != nil {
@@ -252,7 +252,7 @@ func asPart(name string, whole []byte) []byte {
 }
 
 // Put makes a new revision of a plan, and of the plans that it is a part of.
-func (s *Shelf) Put(ctx context.Context, name string, n client.NewRevision, by string) (put client.PutPlan, err error) {
+func (s *Book) Put(ctx context.Context, name string, n client.NewRevision, by string) (put client.PutPlan, err error) {
 	if !isName(name) {
 		return put, refuse("a name has letters, digits and - _ . and at most 64 of them, and is not host, values, words, check, explain or compare", "%q cannot be the name of a plan", name)
 	}
@@ -296,7 +296,7 @@ func lockPlans(tx *gorm.DB) error {
 }
 
 // pinParts finds out of which revisions of its parts a revision is made.
-func (s *Shelf) pinParts(tx *gorm.DB, r *model.Revision) error {
+func (s *Book) pinParts(tx *gorm.DB, r *model.Revision) error {
 	names, findings := plan.PartsOf(r.Plan+".yaml", r.Text)
 	if findings.Refused() {
 		return refused(findings)
@@ -339,7 +339,7 @@ func refused(findings plan.Findings) error {
 }
 
 // putUsers makes new revisions of the plans that a revision is a part of.
-func (s *Shelf) putUsers(tx *gorm.DB, part model.Revision, put *client.PutPlan) error {
+func (s *Book) putUsers(tx *gorm.DB, part model.Revision, put *client.PutPlan) error {
 	rows, err := lines(tx)
 	if err != nil {
 		return err

@@ -39,7 +39,7 @@ const (
 
 // Start begins a roll-out to the hosts that are assigned to a plan and do not have its
 // revision. Where an assignment asks for it, it waits for another person.
-func (s *Shelf) Start(ctx context.Context, n client.NewRollout, who Person) (client.Rollout, error) {
+func (s *Book) Start(ctx context.Context, n client.NewRollout, who Person) (client.Rollout, error) {
 	waves, err := fleet.ParseWaves(cmp.Or(n.Waves, usualWaves))
 	if err != nil {
 		return client.Rollout{}, refuse("write --waves '"+usualWaves+"'", "%v", err)
@@ -89,7 +89,7 @@ func (s *Shelf) Start(ctx context.Context, n client.NewRollout, who Person) (cli
 
 // mayStart tells why a revision cannot be rolled out: another is under way, or it is not
 // in order on a host.
-func (s *Shelf) mayStart(tx *gorm.DB, w *world, r model.Revision) error {
+func (s *Book) mayStart(tx *gorm.DB, w *world, r model.Revision) error {
 	var under model.Rollout
 	err := tx.Where("plan = ? AND state NOT IN ?", r.Plan, []client.RolloutState{client.RolloutDone, client.RolloutTakenBack}).Take(&under).Error
 	if err == nil {
@@ -123,7 +123,7 @@ func coming(db *gorm.DB) (map[string]int, error) {
 }
 
 // hostsOf returns the hosts of a roll-out, and in which wave each comes.
-func (s *Shelf) hostsOf(tx *gorm.DB, w *world, r model.Revision, row model.Rollout, waves []fleet.Wave) (hosts []model.RolloutHost, err error) {
+func (s *Book) hostsOf(tx *gorm.DB, w *world, r model.Revision, row model.Rollout, waves []fleet.Wave) (hosts []model.RolloutHost, err error) {
 	whole, err := s.whole(tx, r)
 	if err != nil {
 		return nil, err
@@ -160,7 +160,7 @@ func (w *world) has(whole []byte, row model.Rollout, a model.Agent) bool {
 }
 
 // Rollouts lists them, the newest first, without their hosts.
-func (s *Shelf) Rollouts(ctx context.Context) ([]client.Rollout, error) {
+func (s *Book) Rollouts(ctx context.Context) ([]client.Rollout, error) {
 	var rows []model.Rollout
 	if err := s.DB.WithContext(ctx).Order("id DESC").Limit(200).Find(&rows).Error; err != nil {
 		return nil, err
@@ -178,7 +178,7 @@ func (s *Shelf) Rollouts(ctx context.Context) ([]client.Rollout, error) {
 }
 
 // Rollout tells how far one has come.
-func (s *Shelf) Rollout(ctx context.Context, id uint64) (client.Rollout, error) {
+func (s *Book) Rollout(ctx context.Context, id uint64) (client.Rollout, error) {
 	var row model.Rollout
 	err := s.DB.WithContext(ctx).Take(&row, id).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
@@ -190,7 +190,7 @@ func (s *Shelf) Rollout(ctx context.Context, id uint64) (client.Rollout, error) 
 	return s.valueOf(ctx, row)
 }
 
-func (s *Shelf) valueOf(ctx context.Context, row model.Rollout) (client.Rollout, error) {
+func (s *Book) valueOf(ctx context.Context, row model.Rollout) (client.Rollout, error) {
 	r := client.Rollout{ID: row.ID, Plan: row.Plan, Revision: row.Revision, State: client.RolloutState(row.State), Note: row.Note, Waves: []int{}, Wave: row.Wave + 1, Seconds: row.Seconds, Failures: row.Failures,
 		By: row.By, Approved: row.Approved, Why: row.Why, Created: row.Created, Changed: row.Changed, Counts: map[string]int{}, Hosts: []client.RolloutHost{}}
 	var hosts []model.RolloutHost
@@ -209,7 +209,7 @@ func (s *Shelf) valueOf(ctx context.Context, row model.Rollout) (client.Rollout,
 }
 
 // Steer pauses a roll-out, has it go on, or takes it back.
-func (s *Shelf) Steer(ctx context.Context, id uint64, where string, who Person) (client.Rollout, error) {
+func (s *Book) Steer(ctx context.Context, id uint64, where string, who Person) (client.Rollout, error) {
 	err := model.Transact(s.DB.WithContext(ctx), func(tx *gorm.DB) error {
 		var row model.Rollout
 		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&row, id).Error
@@ -275,7 +275,7 @@ func steer(row *model.Rollout, where string, who Person) error {
 
 // Roller moves roll-outs on.
 type Roller struct {
-	Shelf  *Shelf
+	Book   *Book
 	Orders *orders.Desk
 	Holder string // tells this service apart from others
 	// Tell is told of each step, for the audit trail.
@@ -308,13 +308,13 @@ func (r *Roller) Run(ctx context.Context) {
 // Step moves each roll-out on by what has come since.
 func (r *Roller) Step(ctx context.Context) error {
 	lease := model.Lease{Job: "rollouts", Holder: r.Holder, For: leaseTime}
-	mine, err := lease.Take(r.Shelf.DB.WithContext(ctx))
+	mine, err := lease.Take(r.Book.DB.WithContext(ctx))
 	if err != nil || !mine {
 		return err
 	}
 	var ids []uint64
 	states := []client.RolloutState{client.RolloutRunning, client.RolloutPaused, client.RolloutGoingBack}
-	if err := r.Shelf.DB.WithContext(ctx).Model(&model.Rollout{}).Where("state IN ?", states).Pluck("id", &ids).Error; err != nil {
+	if err := r.Book.DB.WithContext(ctx).Model(&model.Rollout{}).Where("state IN ?", states).Pluck("id", &ids).Error; err != nil {
 		return err
 	}
 	for _, id := range ids {
@@ -339,7 +339,7 @@ type step struct {
 func (r *Roller) move(ctx context.Context, id uint64) error {
 	var s step
 	wake := func() {}
-	err := model.Transact(r.Shelf.DB.WithContext(ctx), func(tx *gorm.DB) error {
+	err := model.Transact(r.Book.DB.WithContext(ctx), func(tx *gorm.DB) error {
 		s = step{Roller: r, tx: tx, orders: map[string]client.NewOrder{}}
 		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&s.row, id).Error; err != nil {
 			return err
@@ -582,7 +582,7 @@ func (s *step) goBack() {
 // settle gives a host that takes plans, and has none yet or one that was taken back while
 // it was away, the one that is in force for its assignment.
 func (r *Roller) settle(ctx context.Context) error {
-	db := r.Shelf.DB.WithContext(ctx)
+	db := r.Book.DB.WithContext(ctx)
 	ended := []client.RolloutState{client.RolloutDone, client.RolloutTakenBack}
 	var unsettled []string
 	err := db.Model(&model.Agent{}).Where("served_takes AND last_heard > ?", time.Now().Add(-silentTime)).
