@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"time"
 
@@ -38,7 +39,7 @@ func (a *app) caskShowCommand() *cobra.Command {
 
 func (a *app) caskSetCommand() *cobra.Command {
 	var days, atMost int
-	var total string
+	var total, shelf string
 	var who admin
 	var hold, release bool
 	c := &cobra.Command{
@@ -69,6 +70,9 @@ It takes the token of an admin in OAKBARREL_TOKEN, or an account that is one.`,
 				}
 				r.KeepTotal = &bytes
 			}
+			if set("shelf") {
+				r.Shelf = &shelf
+			}
 			if hold || release {
 				r.Held = &hold
 			}
@@ -76,7 +80,7 @@ It takes the token of an admin in OAKBARREL_TOKEN, or an account that is one.`,
 			case !caskName.MatchString(args[0]):
 				return usageError("%q cannot be the name of a cask", args[0])
 			case r == client.SetRetention{}:
-				return usageError("nothing is to be set; write --keep-days, --keep-total, --days-at-most, --hold or --release")
+				return usageError("nothing is to be set; write --keep-days, --keep-total, --days-at-most, --hold, --release or --shelf")
 			case days < 0 || atMost < 0 || days > 36500 || atMost > 36500:
 				return usageError("days go from 0, for no bound, to 36500")
 			}
@@ -94,6 +98,7 @@ It takes the token of an admin in OAKBARREL_TOKEN, or an account that is one.`,
 	c.Flags().IntVar(&days, "keep-days", 0, "days since a record came; 0 for no bound")
 	c.Flags().StringVar(&total, "keep-total", "", "size on disk, such as 20GiB; 0 for no bound")
 	c.Flags().IntVar(&atMost, "days-at-most", 0, "days after which records go whatever else is said; 0 for no bound")
+	c.Flags().StringVar(&shelf, "shelf", "", "the shelf where its new feeds go; empty for the one with the most room")
 	c.Flags().BoolVar(&hold, "hold", false, "keep everything until it is released")
 	c.Flags().BoolVar(&release, "release", false, "end the hold")
 	who.flags(c)
@@ -103,10 +108,13 @@ It takes the token of an admin in OAKBARREL_TOKEN, or an account that is one.`,
 
 func (a *app) printCask(k client.CaskAndFeeds) error {
 	if a.json() {
-		return a.printJSON(k)
+		return errors.Join(a.printJSON(k), whole(k.Missing))
 	}
 	fmt.Fprintf(a.stdout, "%s: %s records, %s; %s a day came over the last week\n", k.Name, count(k.Records), size(k.Bytes), size(k.BytesPerDay))
 	fmt.Fprintf(a.stdout, "keeps %s\n", keeps(k.Retention))
+	if k.Shelf != "" {
+		fmt.Fprintf(a.stdout, "its new feeds go to shelf %s\n", k.Shelf)
+	}
 	if k.WillReach != nil {
 		fmt.Fprintf(a.stdout, "will take %s, as it grows now\n", size(*k.WillReach))
 	} else {
@@ -128,7 +136,15 @@ func (a *app) printCask(k client.CaskAndFeeds) error {
 		fmt.Fprintln(a.stdout, "\nfeeds")
 		a.table(rows)
 	}
-	return nil
+	return whole(k.Missing)
+}
+
+// whole is nil where an answer lacks nothing of any shelf.
+func whole(missing []string) error {
+	if len(missing) == 0 {
+		return nil
+	}
+	return couldNot(&client.MissingShelves{Names: missing})
 }
 
 // keeps tells for how long a cask keeps its records.

@@ -321,7 +321,7 @@ of a property or a field: the most frequent first.`,
 				return storeError(err)
 			}
 			if a.json() {
-				return a.printJSON(counts)
+				return errors.Join(a.printJSON(counts), whole(counts.Missing))
 			}
 			rows := [][]string{{by, "records"}}
 			for _, n := range counts.By {
@@ -331,7 +331,7 @@ of a property or a field: the most frequent first.`,
 				rows = append(rows, []string{"others", count(counts.Others)})
 			}
 			a.table(append(rows, []string{"total", count(counts.Total)}))
-			return nil
+			return whole(counts.Missing)
 		},
 	}
 	q.flags(c)
@@ -356,15 +356,19 @@ func (a *app) casksCommand() *cobra.Command {
 			if err != nil {
 				return storeError(err)
 			}
+			var missing []string
+			if len(casks) > 0 {
+				missing = casks[0].Missing // of all of them together
+			}
 			if a.json() {
-				return a.printJSON(casks)
+				return errors.Join(a.printJSON(casks), whole(missing))
 			}
 			rows := [][]string{{"CASK", "RECORDS", "SIZE", "A DAY", "KEEPS", "FIRST", "LAST"}}
 			for _, k := range casks {
 				rows = append(rows, []string{k.Name, count(k.Records), size(k.Bytes), size(k.BytesPerDay), keeps(k.Retention), clockOrNever(k.First), clockOrNever(k.Last)})
 			}
 			a.table(rows)
-			return nil
+			return whole(missing)
 		},
 	}
 }

@@ -2,12 +2,15 @@ package cli
 
 import (
 	"fmt"
+	"log/slog"
 	"os"
+	"strings"
 
 	"github.com/mattn/go-isatty"
 	"github.com/spf13/cobra"
 
 	"oakbarrel/service/check"
+	"oakbarrel/service/shelf"
 )
 
 func (a *app) storeCommand() *cobra.Command {
@@ -31,7 +34,11 @@ a fault. Nothing is changed, and the service may run meanwhile.`,
 			if err != nil {
 				return err
 			}
-			report, err := check.Store(c.Context(), db, a.progress("block"))
+			shelves, err := shelf.Open(c.Context(), db, slog.New(slog.DiscardHandler))
+			if err != nil {
+				return couldNot(err)
+			}
+			report, err := check.Store(c.Context(), shelves, a.progress("block"))
 			if err != nil {
 				return couldNot(fmt.Errorf("the store cannot be looked through: %w", err))
 			}
@@ -40,7 +47,10 @@ a fault. Nothing is changed, and the service may run meanwhile.`,
 			} else {
 				a.printReport(report)
 			}
-			if err == nil && len(report.Faults) > 0 {
+			switch {
+			case err == nil && len(report.Missing) > 0:
+				err = couldNot(fmt.Errorf("not looked at, as they are away: %s", strings.Join(report.Missing, ", ")))
+			case err == nil && len(report.Faults) > 0:
 				err = no
 			}
 			return err
@@ -53,6 +63,9 @@ a fault. Nothing is changed, and the service may run meanwhile.`,
 func (a *app) printReport(r check.Report) {
 	for _, f := range r.Faults {
 		where := "cask " + f.Cask
+		if f.Shelf != "" {
+			where = "shelf " + f.Shelf + ", " + where
+		}
 		if f.Block > 0 {
 			where += fmt.Sprintf(", block %d", f.Block)
 		}

@@ -433,9 +433,12 @@ func (c *Client) read(ctx context.Context, v url.Values, p Page, each func(line 
 		return err
 	}
 	if n, _ := strconv.Atoi(response.Trailer.Get(DamagedTrailer)); n > 0 {
-		return &DamagedBlocks{n}
+		err = &DamagedBlocks{n}
 	}
-	return nil
+	if names := response.Trailer.Get(MissingTrailer); names != "" {
+		err = errors.Join(err, &MissingShelves{strings.Split(names, ", ")})
+	}
+	return err
 }
 
 // ReadPlaced calls each with the records that meet the query, and their places.
@@ -449,9 +452,13 @@ func (c *Client) ReadPlaced(ctx context.Context, q Query, p Page, each func(Plac
 		var answer struct {
 			Placed
 			Searched, Of int
+			Missing      []string // which the trailer tells, too
 		}
 		if err := json.Unmarshal(line, &answer); err != nil {
 			return err
+		}
+		if len(answer.Missing) > 0 {
+			return nil
 		}
 		if answer.Place == "" {
 			p.Progress(answer.Searched, answer.Of)
@@ -482,6 +489,16 @@ type DamagedBlocks struct{ Blocks int }
 
 func (e *DamagedBlocks) Error() string {
 	return fmt.Sprintf("%d blocks of the store are damaged, and what stood in them is missing here; oakbarrel store check tells which", e.Blocks)
+}
+
+// MissingTrailer is the trailer of HTTP that names the shelves that were away for an answer.
+const MissingTrailer = "Oakbarrel-Missing-Shelves"
+
+// MissingShelves says that an answer is whole but for what some shelves have, which are away.
+type MissingShelves struct{ Names []string }
+
+func (e *MissingShelves) Error() string {
+	return "what stands on shelf " + strings.Join(e.Names, ", ") + " is missing here, as it is away; it can be read again once it is back"
 }
 
 // Follow calls each with every record that meets the query and is committed from now on, until ctx ends.

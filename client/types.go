@@ -189,6 +189,9 @@ type Cask struct {
 	Retention
 	BytesPerDay int64  `json:"bytes_per_day"` // that came, over the last week
 	WillReach   *int64 `json:"will_reach"`    // bytes, as it grows now; null for without bound
+
+	Shelf   string   `json:"shelf,omitempty"`   // where its new feeds go, "" for the one with the most room
+	Missing []string `json:"missing,omitempty"` // shelves that are away: what they have is not counted
 }
 
 // Retention says for how long a cask keeps its records. 0 stands for no bound.
@@ -201,10 +204,11 @@ type Retention struct {
 
 // SetRetention changes what is not null.
 type SetRetention struct {
-	KeepDays   *int   `json:"keep_days,omitempty" minimum:"0" maximum:"36500"`
-	KeepTotal  *int64 `json:"keep_total,omitempty" minimum:"0"`
-	Held       *bool  `json:"held,omitempty"`
-	DaysAtMost *int   `json:"days_at_most,omitempty" minimum:"0" maximum:"36500"`
+	KeepDays   *int    `json:"keep_days,omitempty" minimum:"0" maximum:"36500"`
+	KeepTotal  *int64  `json:"keep_total,omitempty" minimum:"0"`
+	Held       *bool   `json:"held,omitempty"`
+	DaysAtMost *int    `json:"days_at_most,omitempty" minimum:"0" maximum:"36500"`
+	Shelf      *string `json:"shelf,omitempty"` // where new feeds of the cask go, "" for the one with the most room
 }
 
 // CaskAndFeeds is a cask with the feeds that flow into it.
@@ -320,6 +324,17 @@ type Counts struct {
 	Total  int64   `json:"total"`
 	By     []Count `json:"by"`
 	Others int64   `json:"others,omitempty"` // of values that are not among those
+
+	Missing []string `json:"missing,omitempty"` // shelves that are away: what they have is not counted
+}
+
+// Shelf is a database, or a cluster, that the store is spread over.
+type Shelf struct {
+	Name  string `json:"name"`
+	State string `json:"state"` // "in use", "drains", "drained" or "away"
+	Feeds int64  `json:"feeds"` // that live on it
+	Bytes int64  `json:"bytes"` // of its tables, 0 where it is away
+	Size  int64  `json:"size"`  // bytes that it is meant to hold
 }
 
 // Placed is a record and its place in the store.
@@ -337,8 +352,9 @@ type NeighboursOf struct {
 
 // Neighbours is what came before and after a record, the oldest first.
 type Neighbours struct {
-	Before []Placed `json:"before"`
-	After  []Placed `json:"after"`
+	Before  []Placed `json:"before"`
+	After   []Placed `json:"after"`
+	Missing []string `json:"missing,omitempty"` // shelves that are away
 }
 
 // Count is how many records have a key.

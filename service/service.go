@@ -27,6 +27,7 @@ import (
 	"oakbarrel/service/orders"
 	"oakbarrel/service/plans"
 	"oakbarrel/service/search"
+	"oakbarrel/service/shelf"
 	"oakbarrel/unit"
 )
 
@@ -69,15 +70,19 @@ func Run(ctx context.Context, o Options) error {
 	hub := &api.Hub{}
 	committing, stop := context.WithCancel(context.Background())
 	defer stop()
-	a := &api.API{DB: db, Search: search.New(db), Orders: orders.New(committing, db), Hub: hub, Log: o.Log, Secure: o.Certificate != "", Queue: ingest.NewQueue(committing, db, hub.Grown)}
+	shelves, err := shelf.Open(committing, db, o.Log)
+	if err != nil {
+		return fmt.Errorf("find the shelves of the store: %w", err)
+	}
+	go shelves.Run(committing)
+	a := &api.API{DB: db, Shelves: shelves, Search: search.New(shelves), Orders: orders.New(committing, db), Hub: hub, Log: o.Log, Secure: o.Certificate != "", Feeds: ingest.NewFeeds(committing, shelves, hub.Grown)}
 	if a.MostBlock, err = model.MostBlock(db); err != nil {
 		return fmt.Errorf("ask the database what it takes: %w", err)
 	}
 	a.Plans = &plans.Book{DB: db}
 	roller := &plans.Roller{Book: a.Plans, Orders: a.Orders, Holder: model.NewID(), Tell: a.NoteStep, Failed: func(err error) { o.Log.Warn("a roll-out cannot go on now", "why", err) }}
 	go roller.Run(committing)
-	keeper := &keep.Keeper{DB: db, Log: o.Log, Now: time.Now, Holder: model.NewID()}
-	go keeper.Run(committing)
+	go keep.All(committing, shelves, keep.Keeper{Log: o.Log, Now: time.Now, Holder: model.NewID()})
 	if o.Certificate != "" {
 		a.Fingerprint = fingerprint.Of(certificate.Certificate[0]).String()
 	}
@@ -113,7 +118,7 @@ func Run(ctx context.Context, o Options) error {
 	o.Unit.CloseOthers()
 	o.Unit.Ready()
 	if limit := o.Unit.Watchdog(); limit > 0 {
-		go a.Queue.Beat(committing, limit/4, o.Unit.Alive)
+		go a.Feeds.Beat(committing, limit/4, o.Unit.Alive)
 	}
 	select {
 	case err := <-served:

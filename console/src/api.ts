@@ -27,6 +27,7 @@ type Said = components["schemas"];
 export type Account = Said["Account"];
 export type Act = Said["Act"];
 export type Cask = Said["Cask"];
+export type Shelf = Said["Shelf"];
 export type CaskAndFeeds = Said["CaskAndFeeds"];
 export type Cell = Said["Cell"];
 export type Checked = Said["CheckedPlan"];
@@ -125,18 +126,21 @@ export async function neighbours(r: Rec, cask: string, each: number, signal?: Ab
 export interface Page {
   records: Rec[];
   next?: string;
+  missing: string[]; // shelves that were away
 }
 
 export async function records(query: URLSearchParams, limit: number, after: string, signal?: AbortSignal, onProgress?: (searched: number, of: number) => void): Promise<Page> {
   const page = new URLSearchParams([...query, ["limit", String(limit)], ["places", "true"], ["progress", "true"]]);
   if (after) page.set("after", after);
   const lines: Placed[] = [];
+  let missing: string[] = [];
   for await (const line of linesOf(await ask("/records?" + page, { signal }))) {
-    const l: Placed & { searched?: number; of?: number } = JSON.parse(line);
+    const l: Placed & { searched?: number; of?: number; missing?: string[] } = JSON.parse(line);
     if (l.place) lines.push(l);
+    else if (l.missing) missing = l.missing;
     else onProgress?.(l.searched!, l.of!);
   }
-  return { records: lines.map(remember), next: lines.length === limit ? lines.at(-1)!.place : undefined };
+  return { records: lines.map(remember), next: lines.length === limit ? lines.at(-1)!.place : undefined, missing };
 }
 
 // linesOf reads the lines of an answer as they come.

@@ -4,8 +4,8 @@ import { Link, useParams } from "react-router";
 import { setCask, type Cask, type CaskAndFeeds, type Retention } from "./api";
 import { size } from "./size";
 import { ago, clock, count, day } from "./time";
-import { keys, useIsAdmin, useCasks, useCask } from "./queries";
-import { Alert, Button, Card, card, Field, Table } from "./ui";
+import { keys, useIsAdmin, useMayOperate, useCasks, useCask, useShelves } from "./queries";
+import { Alert, Button, Card, card, Field, Missing, Table } from "./ui";
 
 // keeps tells for how long a cask keeps its records.
 function keeps(r: Retention): string {
@@ -27,6 +27,7 @@ export default function Casks() {
   return (
     <div className="h-full overflow-auto p-3 sm:p-5">
       <h1 className="mb-3 text-xl font-semibold">Casks</h1>
+      <Missing className="mb-3" shelves={casks.data[0]?.missing} />
       {casks.data.length === 0 && <p className={card}>There is none yet. Make one with the token that writes to it: <code className="font-mono text-sm">oakbarrel token new --cask gateway --may write</code></p>}
       <div className="grid gap-3 lg:grid-cols-2">
         {casks.data.map((c) => (
@@ -36,7 +37,29 @@ export default function Casks() {
           </Link>
         ))}
       </div>
+      <Shelves />
     </div>
+  );
+}
+
+// Shelves shows what the store is spread over, where that is more than one database.
+function Shelves() {
+  const shelves = useShelves(useMayOperate());
+  if (!shelves.data || shelves.data.length < 2) return null;
+  return (
+    <Card title="Shelves" className="mt-3">
+      <Table columns={["shelf", "state", "feeds", "holds", "of"]}>
+        {shelves.data.map((s) => (
+          <tr key={s.name} className="border-t border-line align-baseline">
+            <td className="py-1 pr-4 font-semibold">{s.name}</td>
+            <td className="pr-4">{s.state === "away" ? <b className="font-semibold">▲ away</b> : s.state}</td>
+            <td className="pr-4">{count(s.feeds)}</td>
+            <td className="pr-4">{s.state === "away" ? "?" : size(s.bytes)}</td>
+            <td className="pr-4">{size(s.size)}</td>
+          </tr>
+        ))}
+      </Table>
+    </Card>
   );
 }
 
@@ -46,6 +69,7 @@ function Facts({ cask: c }: { cask: Cask }) {
     ["of", span(c)],
     ["grows by", `${size(c.bytes_per_day)} a day`],
     ["keeps", keeps(c)],
+    ...(c.shelf ? [["new feeds", `go to shelf ${c.shelf}`] as [string, string]] : []),
     ["will take", c.will_reach === null ? "more and more: nothing bounds it" : `${size(c.will_reach)}, as it grows now`],
   ];
   return (
@@ -66,6 +90,7 @@ export function CaskPage() {
   return (
     <div className="h-full space-y-3 overflow-auto p-3 sm:p-5">
       <h1 className="text-xl font-semibold"><Link to="/casks" className="text-soft hover:text-ink">Casks</Link> / {c.name}</h1>
+      <Missing shelves={c.missing} />
       <div className="grid gap-3 lg:grid-cols-2">
         <Card><Facts cask={c} /><p className="mt-3"><Link className="text-amber underline" to={`/logs?cask=${encodeURIComponent(c.name)}`}>Read its records</Link></p></Card>
         {isAdmin && <Card><Keeping key={c.name} cask={c} /></Card>}

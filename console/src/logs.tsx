@@ -13,7 +13,7 @@ import { RecordPanel } from "./record";
 import { Severity } from "./severity";
 import { clock, count, day } from "./time";
 import { keys, useCasks } from "./queries";
-import { Alert, control } from "./ui";
+import { Alert, control, Missing } from "./ui";
 
 const ranges: Record<string, number> = { "15m": 15 * 60e3, "1h": 3600e3, "6h": 6 * 3600e3, "24h": 24 * 3600e3, "7d": 7 * 24 * 3600e3 };
 const limit = 2000; // records that are fetched at a time
@@ -139,6 +139,7 @@ export default function Logs() {
         {shape.data && <Histogram counts={shape.data} {...span} height={56} onSelect={(a, b) => change({ since: String(Math.round(a)), until: String(Math.round(b)), range: null, live: null })} />}
       </div>
       {problem && <Alert className="m-3">{problem.message}</Alert>}
+      <Missing className="m-3" shelves={found.data?.pages.at(-1)?.missing} />
       <div className="flex min-h-0 flex-1 max-sm:flex-col">
         {by && <Counted by={by} query={query.toString()} onPick={narrow} />}
         <div className={`min-h-0 min-w-0 flex-1 ${open ? "hidden sm:block" : ""}`}>

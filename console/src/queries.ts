@@ -1,10 +1,11 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { checkPlan, get, planOf, records, type Account, type Act, type Cask, type FleetHost, type Overview, type PlanAssignment, type PlanLine, type PlanRevision, type Rollout, type CaskAndFeeds, type GivenAccount, type GivenToken, type Host, type Joining, type SentInvitation, type View } from "./api";
+import { checkPlan, get, planOf, records, type Account, type Act, type Cask, type FleetHost, type Overview, type PlanAssignment, type PlanLine, type PlanRevision, type Rollout, type CaskAndFeeds, type Shelf, type GivenAccount, type GivenToken, type Host, type Joining, type SentInvitation, type View } from "./api";
 
 // keys are the names under which answers are remembered: each has one type.
 export const keys = {
   session: ["session"],
   casks: ["casks"],
+  shelves: ["shelves"],
   cask: (name: string) => ["cask", name],
   hosts: ["hosts"],
   host: (id: string) => ["host", id],
@@ -61,6 +62,7 @@ export const useJoinings = () => useQuery({ queryKey: keys.joinings, queryFn: ({
 export const useAudit = () => useQuery({ queryKey: keys.audit, queryFn: ({ signal }) => get<Act[]>("/audit?limit=100", signal), refetchInterval: 5000 });
 
 const useList = <T>(queryKey: string[], path: string, refetchInterval = 5000) => useQuery({ queryKey, queryFn: ({ signal }) => get<T[]>(path, signal), refetchInterval });
+export const useShelves = (enabled: boolean) => useQuery({ queryKey: keys.shelves, queryFn: ({ signal }) => get<Shelf[]>("/shelves", signal), refetchInterval: 5000, enabled });
 export const useFleet = () => useList<FleetHost>(keys.fleet, "/fleet", 30000);
 export const usePlanLines = () => useList<PlanLine>(keys.planLines, "/plans");
 export const useAssignments = () => useList<PlanAssignment>(keys.assignments, "/assignments");

@@ -17,6 +17,12 @@ export class Boundary extends Component<{ what: string; children: ReactNode }, {
   }
 }
 
+// Missing tells that what is shown lacks what stands on shelves that are away.
+export function Missing({ shelves, className }: { shelves?: string[]; className?: string }) {
+  if (!shelves?.length) return null;
+  return <Alert className={className}>Shelf {shelves.join(", ")} is away: what stands there is missing here, and can be read again once it is back. Its hosts hold what they cannot send.</Alert>;
+}
+
 // Card is a part of a page with a title; nested says that it stands under another title.
 export function Card({ title, nested, className, children }: { title?: string; nested?: boolean; className?: string; children: ReactNode }) {
   const Title = nested ? "h3" : "h2";

@@ -23,6 +23,7 @@ import (
 	"oakbarrel/service/orders"
 	"oakbarrel/service/plans"
 	"oakbarrel/service/search"
+	"oakbarrel/service/shelf"
 )
 
 const (
@@ -32,14 +33,15 @@ const (
 
 // API answers requests. It may be used by several goroutines at a time.
 type API struct {
-	DB     *gorm.DB
-	Queue  *ingest.Queue
-	Search *search.Store
-	Orders *orders.Desk
-	Plans  *plans.Book
-	Hub    *Hub
-	Log    *slog.Logger
-	Secure bool // it is reached by https only
+	DB      *gorm.DB
+	Shelves *shelf.Set
+	Feeds   *ingest.Feeds
+	Search  *search.Store
+	Orders  *orders.Desk
+	Plans   *plans.Book
+	Hub     *Hub
+	Log     *slog.Logger
+	Secure  bool // it is reached by https only
 	// Fingerprint is that of the service's certificate, "" for none.
 	Fingerprint string
 
@@ -97,6 +99,7 @@ func (a *API) register(api huma.API) {
 	handle(api, "GET /casks", "The casks that may be read", a.need(access.Read), a.casks)
 	handle(api, "GET /casks/{cask}", "A cask, and the feeds that flow into it", a.need(access.Read), a.cask)
 	handle(api, "PATCH /casks/{cask}", "Change for how long a cask keeps its records", a.need(access.Admin), a.setCask)
+	handle(api, "GET /shelves", "The databases that the store is spread over", a.need(access.Operate), a.shelves)
 	handle(api, "GET /audit", "Who did or read what, the newest first", a.need(access.Admin), a.audit)
 	handle(api, "GET /views", "The searches that were kept", a.need(access.Read), a.views)
 	handle(api, "PUT /views", "Keep a search under a name", a.need(access.Read), a.keepView)

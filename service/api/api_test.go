@@ -34,6 +34,7 @@ import (
 	"oakbarrel/service/orders"
 	"oakbarrel/service/plans"
 	"oakbarrel/service/search"
+	"oakbarrel/service/shelf"
 )
 
 // db is a real database, started once for all tests.
@@ -79,11 +80,15 @@ type fixture struct {
 	writers               map[string]*client.Client // of agents
 }
 
+// alone returns the database as the only shelf of its store.
+func alone() *shelf.Set { return shelf.New(db, slog.New(slog.DiscardHandler)) }
+
 func newFixture(t *testing.T) *fixture {
 	ctx, cancel := context.WithCancel(context.Background())
 	t.Cleanup(cancel)
 	hub := &api.Hub{}
-	a := &api.API{DB: db, Search: search.New(db), Orders: orders.New(ctx, db), Plans: &plans.Book{DB: db}, Hub: hub, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Queue: ingest.NewQueue(ctx, db, hub.Grown)}
+	shelves := alone()
+	a := &api.API{DB: db, Shelves: shelves, Search: search.New(shelves), Orders: orders.New(ctx, db), Plans: &plans.Book{DB: db}, Hub: hub, Log: slog.New(slog.DiscardHandler), Feeds: ingest.NewFeeds(ctx, shelves, hub.Grown)}
 	f := &fixture{t: t, api: a, server: httptest.NewServer(a.Handler()), cask: strings.ToLower(t.Name())}
 	t.Cleanup(f.server.Close)
 	f.write, f.writeToken = f.client(access.Write)
@@ -307,7 +312,7 @@ func TestSearchKeepsTheOrderOfTime(t *testing.T) {
 			q := search.Query{Casks: []uint64{cask.ID}, Limit: limit, OldestFirst: oldest}
 			for {
 				n := 0
-				err := search.New(db).Search(context.Background(), q, func(h search.Hit) error {
+				err := search.New(alone()).Search(context.Background(), q, func(h search.Hit) error {
 					var r struct{ Text string }
 					json.Unmarshal(h.JSON, &r)
 					got = append(got, r.Text)

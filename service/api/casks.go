@@ -14,6 +14,7 @@ import (
 
 	"oakbarrel/client"
 	"oakbarrel/service/model"
+	"oakbarrel/service/shelf"
 )
 
 type casksOutput struct{ Body []client.Cask }
@@ -30,23 +31,68 @@ func (a *API) casks(ctx context.Context, _ *struct{}) (*casksOutput, error) {
 // growthDays is over how many days the growth of a cask is measured.
 const growthDays = 7
 
-// describe tells of the casks that db chooses.
+// caskSums is what a shelf has of a cask.
+type caskSums struct {
+	CaskID         uint64
+	Records, Bytes int64
+	Oldest, Newest *int64
+	Begun          *int64 // when the first block of the last days came
+	Recent         int64  // bytes of the last days
+}
+
+// add adds what another shelf has.
+func (s *caskSums) add(o caskSums) {
+	s.Records += o.Records
+	s.Bytes += o.Bytes
+	s.Recent += o.Recent
+	s.Oldest, s.Newest, s.Begun = earlier(s.Oldest, o.Oldest), later(s.Newest, o.Newest), earlier(s.Begun, o.Begun)
+}
+
+func earlier(a, b *int64) *int64 {
+	if a == nil || b != nil && *b < *a {
+		return b
+	}
+	return a
+}
+
+func later(a, b *int64) *int64 {
+	if a == nil || b != nil && *b > *a {
+		return b
+	}
+	return a
+}
+
+// describe tells of the casks that db chooses, what all shelves have of them together.
 func (a *API) describe(ctx context.Context, db *gorm.DB) ([]client.Cask, error) {
-	var rows []struct {
-		model.Cask
-		Records, Bytes int64
-		Oldest, Newest *int64
-		Begun          *int64 // when the first block of the last days came
-		Recent         int64  // bytes of the last days
+	var casks []model.Cask
+	if err := db.Order("casks.name").Find(&casks).Error; err != nil {
+		return nil, err
+	}
+	var ids []uint64
+	sums := map[uint64]*caskSums{}
+	for _, c := range casks {
+		ids = append(ids, c.ID)
+		sums[c.ID] = &caskSums{}
 	}
 	week := time.Now().AddDate(0, 0, -growthDays).UnixMicro()
-	err := db.Model(&model.Cask{}).Joins("LEFT JOIN blocks ON blocks.cask_id = casks.id AND blocks.records > 0").
-		Select("casks.*, COALESCE(SUM(blocks.records), 0) AS records, COALESCE(SUM(blocks.size), 0) AS bytes, MIN(blocks.first_time) AS oldest, MAX(blocks.last_time) AS newest, "+
-			"MIN(IF(blocks.arrived >= ?, blocks.arrived, NULL)) AS begun, COALESCE(SUM(IF(blocks.arrived >= ?, blocks.size, 0)), 0) AS recent", week, week).
-		Group("casks.id").Order("casks.name").Find(&rows).Error
+	missing, err := a.eachShelf(ctx, ids, func(on *gorm.DB, _ uint32) error {
+		var rows []caskSums
+		err := on.Model(&model.Block{}).Where("cask_id IN ? AND records > 0 AND moving = 0", ids).
+			Select("cask_id, COALESCE(SUM(records), 0) AS records, COALESCE(SUM(size), 0) AS bytes, MIN(first_time) AS oldest, MAX(last_time) AS newest, "+
+				"MIN(IF(arrived >= ?, arrived, NULL)) AS begun, COALESCE(SUM(IF(arrived >= ?, size, 0)), 0) AS recent", week, week).
+			Group("cask_id").Find(&rows).Error
+		for _, r := range rows {
+			sums[r.CaskID].add(r)
+		}
+		return err
+	})
 	all := []client.Cask{}
-	for _, r := range rows {
-		c := client.Cask{Name: r.Name, Records: r.Records, Bytes: r.Bytes, First: timeOf(r.Oldest), Last: timeOf(r.Newest), Retention: retentionOf(r.Keep)}
+	for _, of := range casks {
+		r := sums[of.ID]
+		c := client.Cask{Name: of.Name, Records: r.Records, Bytes: r.Bytes, First: timeOf(r.Oldest), Last: timeOf(r.Newest), Retention: retentionOf(of.Keep), Missing: missing}
+		if of.ShelfID != 0 {
+			c.Shelf = a.Shelves.Of(of.ShelfID).Name()
+		}
 		if r.Begun != nil {
 			days := max(time.Since(time.UnixMicro(*r.Begun)).Hours()/24, 1.0/24)
 			c.BytesPerDay = int64(float64(r.Recent) / days)
@@ -55,6 +101,27 @@ func (a *API) describe(ctx context.Context, db *gorm.DB) ([]client.Cask, error) 
 		all = append(all, c)
 	}
 	return all, err
+}
+
+// eachShelf asks the shelves that have something of casks, one after the other, and returns
+// the names of those that are away.
+func (a *API) eachShelf(ctx context.Context, casks []uint64, ask func(db *gorm.DB, id uint32) error) (missing []string, err error) {
+	view, err := a.Shelves.View(ctx, casks)
+	if err != nil {
+		return nil, err
+	}
+	for _, of := range view.Shelves {
+		db, err := of.DB(ctx)
+		if err == nil {
+			err = ask(db, of.ID)
+		}
+		if err != nil && of.ID != model.FirstShelf && shelf.IsGone(err) && ctx.Err() == nil {
+			missing = append(missing, of.Name())
+		} else if err != nil {
+			return nil, err
+		}
+	}
+	return missing, nil
 }
 
 func retentionOf(k model.Keep) client.Retention {
@@ -109,31 +176,46 @@ func (a *API) cask(ctx context.Context, in *CaskPath) (*caskOutput, error) {
 	return &caskOutput{client.CaskAndFeeds{Cask: all[0], Feeds: feeds}}, nil
 }
 
+// feedSums is what a shelf has of a feed.
+type feedSums struct {
+	ID                      uint64
+	AgentID, Outlet         string
+	Generation              string
+	Twice                   int64
+	Sender                  string
+	Confirmed               uint64
+	Records, Lost, Refused  int64
+	Arrived, Oldest, Newest *int64
+}
+
 // feeds tells of the feeds of which a cask has something.
 func (a *API) feeds(ctx context.Context, cask string) ([]client.Feed, error) {
-	var rows []struct {
-		ID                      uint64
-		AgentID, Outlet, Host   string
-		Generation              string
-		Twice                   int64
-		Sender                  string
-		Confirmed               uint64
-		Records, Lost, Refused  int64
-		Arrived, Oldest, Newest *int64
-	}
 	db := a.DB.WithContext(ctx)
-	err := db.Table("blocks").Joins("JOIN casks ON casks.id = blocks.cask_id AND casks.name = ?", cask).
-		Joins("JOIN feeds ON feeds.id = blocks.feed_id").Joins("LEFT JOIN agents ON agents.id = feeds.agent_id").
-		Select("feeds.id, feeds.agent_id, feeds.outlet, feeds.generation, SUM(IF(blocks.twice, blocks.records, 0)) AS twice, COALESCE(MAX(agents.host), '') AS host, MAX(feeds.sender) AS sender, MAX(feeds.confirmed) AS confirmed, SUM(blocks.records) AS records, SUM(blocks.lost) AS lost, SUM(blocks.refused) AS refused, " +
-			"MAX(blocks.arrived) AS arrived, MIN(IF(blocks.records > 0, blocks.first_time, NULL)) AS oldest, MAX(IF(blocks.records > 0, blocks.last_time, NULL)) AS newest").
-		Group("feeds.id").Find(&rows).Error
+	var of model.Cask
+	if err := db.Where("name = ?", cask).Take(&of).Error; err != nil {
+		return nil, err
+	}
+	var rows []feedSums
+	shed := map[uint64]int64{}
+	_, err := a.eachShelf(ctx, []uint64{of.ID}, func(on *gorm.DB, id uint32) error {
+		var some []feedSums
+		err := on.Table("blocks").Where("blocks.cask_id = ? AND blocks.moving = 0", of.ID).Joins("JOIN feeds ON feeds.id = blocks.feed_id AND feeds.shelf_id = ?", id).
+			Select("feeds.id, feeds.agent_id, feeds.outlet, feeds.generation, SUM(IF(blocks.twice, blocks.records, 0)) AS twice, MAX(feeds.sender) AS sender, MAX(feeds.confirmed) AS confirmed, SUM(blocks.records) AS records, SUM(blocks.lost) AS lost, SUM(blocks.refused) AS refused, " +
+				"MAX(blocks.arrived) AS arrived, MIN(IF(blocks.records > 0, blocks.first_time, NULL)) AS oldest, MAX(IF(blocks.records > 0, blocks.last_time, NULL)) AS newest").
+			Group("feeds.id").Find(&some).Error
+		if err != nil {
+			return err
+		}
+		rows = append(rows, some...)
+		return shedByFeed(on, of.ID, shed)
+	})
 	if err != nil {
 		return nil, err
 	}
-	shed, err := a.shedByFeed(db, cask)
+	hosts, err := a.hostsOf(ctx, rows)
 	feeds := []client.Feed{}
 	for _, r := range rows {
-		f := client.Feed{Host: r.Host, Sender: r.Sender, AgentID: r.AgentID, Outlet: r.Outlet, Generation: r.Generation, Twice: r.Twice, Confirmed: r.Confirmed, Records: r.Records, Lost: r.Lost, Refused: r.Refused, Shed: shed[r.ID],
+		f := client.Feed{Host: hosts[r.AgentID], Sender: r.Sender, AgentID: r.AgentID, Outlet: r.Outlet, Generation: r.Generation, Twice: r.Twice, Confirmed: r.Confirmed, Records: r.Records, Lost: r.Lost, Refused: r.Refused, Shed: shed[r.ID],
 			Arrived: timeOf(r.Arrived), First: timeOf(r.Oldest), Last: timeOf(r.Newest)}
 		if f.Last != nil {
 			f.DelaySeconds = f.Arrived.Sub(*f.Last).Seconds()
@@ -146,13 +228,33 @@ func (a *API) feeds(ctx context.Context, cask string) ([]client.Feed, error) {
 	return feeds, err
 }
 
-func (a *API) shedByFeed(db *gorm.DB, cask string) (map[uint64]int64, error) {
+// hostsOf returns the names of the hosts of feeds, by agent.
+func (a *API) hostsOf(ctx context.Context, feeds []feedSums) (map[string]string, error) {
+	var ids []string
+	for _, f := range feeds {
+		ids = append(ids, f.AgentID)
+	}
+	slices.Sort(ids)
+	hosts := map[string]string{}
+	for some := range slices.Chunk(slices.Compact(ids), 1000) {
+		var agents []model.Agent
+		if err := a.DB.WithContext(ctx).Select("id", "host").Where("id IN ?", some).Find(&agents).Error; err != nil {
+			return nil, err
+		}
+		for _, of := range agents {
+			hosts[of.ID] = of.Host
+		}
+	}
+	return hosts, nil
+}
+
+// shedByFeed adds how many records of each feed were shed.
+func shedByFeed(db *gorm.DB, cask uint64, total map[uint64]int64) error {
 	var rows []struct {
 		FeedID uint64
 		Shed   string
 	}
-	err := db.Table("blocks").Joins("JOIN casks ON casks.id = blocks.cask_id AND casks.name = ?", cask).Where("blocks.shed <> ''").Select("blocks.feed_id, blocks.shed").Find(&rows).Error
-	total := map[uint64]int64{}
+	err := db.Model(&model.Block{}).Where("cask_id = ? AND shed <> '' AND moving = 0", cask).Select("feed_id, shed").Find(&rows).Error
 	for _, r := range rows {
 		var bySeverity [8]int64
 		json.Unmarshal([]byte(r.Shed), &bySeverity) // the service wrote it
@@ -160,7 +262,7 @@ func (a *API) shedByFeed(db *gorm.DB, cask string) (map[uint64]int64, error) {
 			total[r.FeedID] += n
 		}
 	}
-	return total, err
+	return err
 }
 
 type setCaskInput struct {
@@ -182,12 +284,30 @@ func (a *API) setCask(ctx context.Context, in *setCaskInput) (*caskOutput, error
 	change(&c.Keep.Total, in.Body.KeepTotal)
 	change(&c.Keep.Held, in.Body.Held)
 	change(&c.Keep.DaysAtMost, in.Body.DaysAtMost)
+	if in.Body.Shelf != nil {
+		if c.ShelfID, err = a.shelfNamed(*in.Body.Shelf); err != nil {
+			return nil, err
+		}
+	}
 	if err := a.DB.WithContext(ctx).Save(&c).Error; err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
 	k := c.Keep
 	a.record(ctx, "set cask", fmt.Sprintf("%s: keep %d days, %d bytes, held %t, at most %d days", c.Name, k.Days, k.Total, k.Held, k.DaysAtMost))
 	return a.cask(ctx, &in.CaskPath)
+}
+
+// shelfNamed returns the id of a shelf, 0 for the one with the most room.
+func (a *API) shelfNamed(name string) (uint32, error) {
+	if name == "" {
+		return 0, nil
+	}
+	for _, of := range a.Shelves.All() {
+		if of.Name() == name {
+			return of.ID, nil
+		}
+	}
+	return 0, problem(http.StatusNotFound, "there is no shelf of that name", "oakbarrel shelf list tells which there are")
 }
 
 func change[T any](to *T, from *T) {

@@ -4,12 +4,13 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"io"
 	"log/slog"
 	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"gorm.io/gorm"
 
 	"oakbarrel/client"
 	"oakbarrel/core/block"
@@ -20,6 +21,7 @@ import (
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/keep"
 	"oakbarrel/service/model"
+	"oakbarrel/service/shelf"
 )
 
 // sendBlocks sends batches of ten records each, of which the first came days[0] ago, and so on.
@@ -48,10 +50,16 @@ func (f *fixture) admin() *client.Client {
 	return c
 }
 
+// keeperOf returns a keeper of a database that is the only shelf of its store.
+func keeperOf(db *gorm.DB, now func() time.Time, holder string) *keep.Keeper {
+	shelves := shelf.New(db, slog.New(slog.DiscardHandler))
+	return &keep.Keeper{Shelves: shelves, Shelf: shelves.Of(model.FirstShelf), Log: slog.New(slog.DiscardHandler), Now: now, Holder: holder}
+}
+
 func newKeeper(now func() time.Time) *keep.Keeper {
 	db.Where("1 = 1").Delete(&model.Clock{})
 	db.Where("name = 'keep'").Delete(&model.Job{}) // of the test before
-	return &keep.Keeper{DB: db, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: now}
+	return keeperOf(db, now, "")
 }
 
 func ref[T any](v T) *T { return &v }
@@ -82,7 +90,7 @@ func TestACaskKeepsWhatItIsSetTo(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
-			if err := newKeeper(time.Now).Once(ctx); err != nil {
+			if _, err := newKeeper(time.Now).Once(ctx); err != nil {
 				t.Fatal(err)
 			}
 			k, err := f.read.Cask(ctx, f.cask)
@@ -93,7 +101,7 @@ func TestACaskKeepsWhatItIsSetTo(t *testing.T) {
 			if err != nil || counts.Total != c.blocks*10 {
 				t.Errorf("the counts are %+v: %v", counts, err)
 			}
-			if report, err := check.Store(ctx, db.Where("1 = 1"), func(int64, int64) {}); err != nil {
+			if report, err := check.Store(ctx, alone(), func(int64, int64) {}); err != nil {
 				t.Error(report, err)
 			}
 		})
@@ -111,7 +119,7 @@ func TestAClockThatJumpsRemovesNothing(t *testing.T) {
 	keeper := newKeeper(func() time.Time { return now })
 	left := func() int64 {
 		t.Helper()
-		if err := keeper.Once(ctx); err != nil {
+		if _, err := keeper.Once(ctx); err != nil {
 			t.Fatal(err)
 		}
 		c, err := f.read.Cask(ctx, f.cask)
@@ -124,7 +132,7 @@ func TestAClockThatJumpsRemovesNothing(t *testing.T) {
 		t.Errorf("%d at first", n)
 	}
 	now = now.AddDate(1, 0, 0)
-	keeper = &keep.Keeper{DB: keeper.DB, Log: keeper.Log, Now: keeper.Now} // the service is started anew
+	keeper = &keep.Keeper{Shelves: keeper.Shelves, Shelf: keeper.Shelf, Log: keeper.Log, Now: keeper.Now} // the service is started anew
 	if n := left(); n != 10 {
 		t.Errorf("%d are left after the jump", n)
 	}
@@ -211,7 +219,7 @@ func TestADamagedBlockIsFoundAndTheRestIsRead(t *testing.T) {
 	if _, told := err.(*client.DamagedBlocks); n != 20 || !told {
 		t.Errorf("%d records, %v", n, err)
 	}
-	report, err := check.Store(ctx, db, func(int64, int64) {})
+	report, err := check.Store(ctx, alone(), func(int64, int64) {})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -230,7 +238,7 @@ func TestAStoreThatIsWrittenToIsLookedThroughAsItWas(t *testing.T) {
 	f.sendBlocks(f.agent(509), 0, 0)
 	f.sendBlocks(f.agent(510), 0, 0) // so that what 509 sends is behind what was looked at
 	next := uint64(21)
-	report, err := check.Store(context.Background(), db, func(int64, int64) {
+	report, err := check.Store(context.Background(), alone(), func(int64, int64) {
 		head, payload := pack(next, some(10))
 		if _, err := f.writer(f.agent(509)).SendBatch(context.Background(), f.agent(509), "centre", f.cask, head, payload); err != nil {
 			t.Error(err)
@@ -308,7 +316,7 @@ func TestLargeFiltersAreKeptInParts(t *testing.T) {
 	}
 	inspect := func(what string, wrong bool) {
 		t.Helper()
-		report, err := check.Store(ctx, db, nil)
+		report, err := check.Store(ctx, alone(), nil)
 		told := slices.ContainsFunc(report.Faults, func(f check.Fault) bool { return f.Block == b.ID && strings.Contains(f.What, "filter") })
 		if err != nil || told != wrong {
 			t.Errorf("%s: a check tells %+v, %v", what, report.Faults, err)

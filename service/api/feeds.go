@@ -72,7 +72,7 @@ func (a *API) feed(ctx context.Context, in *FeedPath) (*confirmedOutput, error) 
 	if err != nil {
 		return nil, err
 	}
-	confirmed, err := ingest.Confirmed(a.DB.WithContext(ctx), key)
+	confirmed, err := a.Feeds.Confirmed(ctx, key)
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
@@ -92,7 +92,7 @@ func (a *API) lease(ctx context.Context, in *leaseInput) (*leasedOutput, error) 
 	if err != nil {
 		return nil, err
 	}
-	leased, err := ingest.Lease(a.DB.WithContext(ctx), key, in.Body)
+	leased, err := a.Feeds.Lease(ctx, key, in.Body)
 	if errors.Is(err, ingest.ErrTooManyFeeds) {
 		return nil, tooManyFeeds()
 	}
@@ -149,6 +149,10 @@ func (a *API) takeBatch(c *gin.Context) (confirmed client.Confirmed, err error) 
 	if b.FeedKey, err = a.key(ctx, &in); err != nil {
 		return confirmed, err
 	}
+	shelf, err := a.Feeds.Away(ctx, b.FeedKey)
+	if err != nil {
+		return confirmed, a.unavailable(ctx, err)
+	}
 	body, err := a.readBody(c)
 	if err != nil {
 		return confirmed, err
@@ -163,11 +167,12 @@ func (a *API) takeBatch(c *gin.Context) (confirmed client.Confirmed, err error) 
 	if err != nil {
 		return confirmed, err
 	}
+	who += " " + shelf // so that what waits for one shelf keeps nothing from another
 	if err := a.committing.wait(ctx, who, math.MaxInt, mostCommitting); err != nil {
 		return confirmed, err
 	}
 	defer a.committing.leave(who)
-	confirmed, err = a.Queue.Take(ctx, b)
+	confirmed, err = a.Feeds.Take(ctx, b)
 	a.meter.batch(len(b.Payload), err)
 	return confirmed, a.refusalOf(ctx, b, err)
 }

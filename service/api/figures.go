@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"gorm.io/gorm"
 	"net/http"
 	"strconv"
 	"sync"
@@ -15,6 +16,7 @@ import (
 	"oakbarrel/metrics"
 	"oakbarrel/service/access"
 	"oakbarrel/service/model"
+	"oakbarrel/service/shelf"
 )
 
 // How often and for how long the database is asked for figures, and of how many casks.
@@ -35,6 +37,8 @@ var Families = []metrics.Family{
 	{Name: "oakbarrel_store_live_views", Kind: metrics.Gauge, Help: "Live views that are open at this service."},
 	{Name: "oakbarrel_store_database_up", Kind: metrics.Gauge, Help: "1 where the database has answered the last time that it was asked for what follows, at most each 30 seconds."},
 	{Name: "oakbarrel_store_database_bytes", Kind: metrics.Gauge, Help: "What its tables and indexes take."},
+	{Name: "oakbarrel_store_shelf_up", Kind: metrics.Gauge, Labels: []string{"shelf"}, Help: "1 where a shelf answers."},
+	{Name: "oakbarrel_store_shelf_bytes", Kind: metrics.Gauge, Labels: []string{"shelf"}, Help: "What its tables and indexes take, as of its last answer; of the first shelf only where there are others."},
 	{Name: "oakbarrel_store_hosts", Kind: metrics.Gauge, Help: "Hosts that were ever heard."},
 	{Name: "oakbarrel_store_hosts_in_need", Kind: metrics.Gauge, Help: "Of those, hosts that need a person, silent ones among them."},
 	{Name: "oakbarrel_store_hosts_waiting", Kind: metrics.Gauge, Help: "Agents that wait to be let in."},
@@ -124,12 +128,20 @@ func (a *API) Figures() *metrics.Figures {
 type census struct {
 	at       time.Time
 	err      error // it has not answered
-	bytes    float64
+	bytes    int64
 	overview client.Overview
 	waiting  []client.Joining
 	rollouts int64
 	casks    []client.Cask
 	feeds    []feedCount
+	shelves  []shelfCount
+}
+
+// shelfCount is how a shelf is.
+type shelfCount struct {
+	name  string
+	up    bool
+	bytes int64
 }
 
 // feedCount is what the feeds of a cask account for.
@@ -145,18 +157,13 @@ func (a *API) count() (c census) {
 	c.at = time.Now()
 	db := a.DB.WithContext(ctx)
 	for _, ask := range []func() error{
-		func() error {
-			return db.Raw("SELECT COALESCE(SUM(data_length + index_length), 0) FROM information_schema.tables WHERE table_schema = DATABASE()").Scan(&c.bytes).Error
-		},
+		func() (err error) { c.bytes, err = shelf.BytesOf(ctx, db); return err },
 		func() (err error) { c.overview, err = a.Plans.Overview(ctx, db, "", 0); return err },
 		func() (err error) { c.waiting, err = access.Joinings(db); return err },
 		func() error {
 			return db.Model(&model.Rollout{}).Where("state IN ?", []client.RolloutState{client.RolloutProposed, client.RolloutRunning, client.RolloutPaused, client.RolloutGoingBack}).Count(&c.rollouts).Error
 		},
-		func() error {
-			return db.Model(&model.Feed{}).Joins("JOIN casks ON casks.id = feeds.cask_id").Group("casks.id").Order("casks.name").Limit(mostCasks).
-				Select("casks.name, SUM(feeds.came) AS came, SUM(feeds.shed) AS shed, SUM(feeds.lost) AS lost, SUM(feeds.refused) AS refused").Scan(&c.feeds).Error
-		},
+		func() error { return c.countFeeds(ctx, db, a.Shelves.All()) },
 		func() (err error) { c.casks, err = a.describe(ctx, db.Limit(mostCasks)); return err },
 	} {
 		if c.err = ask(); c.err != nil {
@@ -166,12 +173,51 @@ func (a *API) count() (c census) {
 	return c
 }
 
+// countFeeds asks each shelf what its feeds account for. Of one that is away nothing is told:
+// figures that only grow would seem to fall.
+func (c *census) countFeeds(ctx context.Context, db *gorm.DB, shelves []*shelf.Shelf) error {
+	var casks []model.Cask
+	if err := db.Select("id", "name").Order("name").Limit(mostCasks).Find(&casks).Error; err != nil {
+		return err
+	}
+	sums, missing := map[uint64]feedCount{}, false
+	for _, of := range shelves {
+		on, err := of.DB(ctx)
+		var rows []struct{ CaskID, Came, Shed, Lost, Refused int64 }
+		if err == nil {
+			err = on.Model(&model.Feed{}).Where("shelf_id = ?", of.ID).Group("cask_id").
+				Select("cask_id, SUM(came) AS came, SUM(shed) AS shed, SUM(lost) AS lost, SUM(refused) AS refused").Scan(&rows).Error
+		}
+		c.shelves = append(c.shelves, shelfCount{of.Name(), err == nil, of.Used()})
+		if err != nil && of.ID == model.FirstShelf {
+			return err
+		}
+		missing = missing || err != nil
+		for _, r := range rows {
+			s := sums[uint64(r.CaskID)]
+			s.Came, s.Shed, s.Lost, s.Refused = s.Came+r.Came, s.Shed+r.Shed, s.Lost+r.Lost, s.Refused+r.Refused
+			sums[uint64(r.CaskID)] = s
+		}
+	}
+	for _, cask := range casks {
+		if s, some := sums[cask.ID]; some && !missing {
+			s.Name = cask.Name
+			c.feeds = append(c.feeds, s)
+		}
+	}
+	return nil
+}
+
 func (c *census) fill(p *metrics.Page) {
 	p.Flag("oakbarrel_store_database_up", c.err == nil)
 	if c.err != nil {
 		return
 	}
-	p.Add("oakbarrel_store_database_bytes", c.bytes)
+	p.Add("oakbarrel_store_database_bytes", float64(c.bytes))
+	for _, of := range c.shelves {
+		p.Flag("oakbarrel_store_shelf_up", of.up, of.name)
+		p.Add("oakbarrel_store_shelf_bytes", float64(of.bytes), of.name)
+	}
 	p.Add("oakbarrel_store_hosts", float64(c.overview.All))
 	p.Add("oakbarrel_store_hosts_in_need", float64(c.overview.Need))
 	p.Add("oakbarrel_store_hosts_waiting", float64(len(c.waiting)))

@@ -13,7 +13,6 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
 
-	"oakbarrel/service/model"
 	"oakbarrel/service/search"
 )
 
@@ -74,8 +73,8 @@ func (a *API) follow(ctx context.Context, in *Range) (*huma.StreamResponse, erro
 		end()
 		a.live.leave(who)
 	}
-	var last uint64
-	if err := a.DB.WithContext(ctx).Model(&model.Block{}).Select("COALESCE(MAX(id), 0)").Scan(&last).Error; err != nil {
+	at, err := a.Search.Now(ctx)
+	if err != nil {
 		stop()
 		return nil, a.unavailable(ctx, err)
 	}
@@ -83,28 +82,28 @@ func (a *API) follow(ctx context.Context, in *Range) (*huma.StreamResponse, erro
 		defer stop()
 		c.SetHeader("Content-Type", "text/event-stream")
 		c.SetHeader("Cache-Control", "no-store")
-		a.stream(ctx, q, last, wake, humagin.Unwrap(c).Writer)
+		a.stream(ctx, q, at, wake, humagin.Unwrap(c).Writer)
 	}}, nil
 }
 
 // since finds what came since, in its turn among all readers.
-func (a *API) since(ctx context.Context, q search.Query, last *uint64, each func(search.Hit) error) error {
+func (a *API) since(ctx context.Context, q search.Query, at search.Position, each func(search.Hit) error) error {
 	who := visitor(ctx).Owner()
 	if err := a.seats.wait(ctx, who, mostSeats(), mostSeats()/2); err != nil {
 		return err
 	}
 	defer a.seats.leave(who)
-	return a.Search.Since(ctx, q, last, each)
+	return a.Search.Since(ctx, q, at, each)
 }
 
-// stream writes what comes after the block last until nobody listens any more.
-func (a *API) stream(ctx context.Context, q search.Query, last uint64, wake <-chan struct{}, w gin.ResponseWriter) {
+// stream writes what comes after a position until nobody listens any more.
+func (a *API) stream(ctx context.Context, q search.Query, at search.Position, wake <-chan struct{}, w gin.ResponseWriter) {
 	fmt.Fprint(w, ": following\n\n")
 	w.Flush()
 	poll := time.NewTicker(pollTime)
 	defer poll.Stop()
 	for {
-		err := a.since(ctx, q, &last, func(h search.Hit) error {
+		err := a.since(ctx, q, at, func(h search.Hit) error {
 			_, err := fmt.Fprintf(w, "data: %s\n\n", h.JSON)
 			return err
 		})

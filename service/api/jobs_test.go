@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -19,7 +18,6 @@ import (
 
 	"oakbarrel/client"
 	"oakbarrel/service/check"
-	"oakbarrel/service/keep"
 	"oakbarrel/service/model"
 )
 
@@ -34,7 +32,11 @@ func asRoot(t *testing.T, what string) {
 // emptyDatabase makes a database of its own, and returns how it is reached.
 func emptyDatabase(t *testing.T) string {
 	t.Helper()
-	name := strings.ToLower(t.Name())
+	return databaseNamed(t, strings.ToLower(t.Name()))
+}
+
+func databaseNamed(t *testing.T, name string) string {
+	t.Helper()
 	asRoot(t, fmt.Sprintf("CREATE DATABASE %[1]s CHARACTER SET utf8mb4; GRANT ALL ON %[1]s.* TO oak@127.0.0.1", name))
 	t.Cleanup(func() { asRoot(t, "DROP DATABASE "+name) })
 	at := strings.LastIndex(dsn, "/")
@@ -155,9 +157,9 @@ func TestSeveralKeepersRemoveOnce(t *testing.T) {
 	var keeping sync.WaitGroup
 	for i := range 4 {
 		keeping.Go(func() {
-			k := &keep.Keeper{DB: db, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: func() time.Time { return now }, Holder: fmt.Sprint("keeper", i)}
+			k := keeperOf(db, func() time.Time { return now }, fmt.Sprint("keeper", i))
 			for range 20 {
-				if err := k.Once(context.Background()); err != nil && !errors.Is(err, model.ErrNotMine) {
+				if _, err := k.Once(context.Background()); err != nil && !errors.Is(err, model.ErrNotMine) {
 					t.Error(err)
 				}
 				over() // as if it had stood still
@@ -166,7 +168,7 @@ func TestSeveralKeepersRemoveOnce(t *testing.T) {
 	}
 	keeping.Wait()
 	over()
-	if err := (&keep.Keeper{DB: db, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Now: func() time.Time { return now }, Holder: "last"}).Once(context.Background()); err != nil {
+	if _, err := keeperOf(db, func() time.Time { return now }, "last").Once(context.Background()); err != nil {
 		t.Error(err)
 	}
 	var blocks, counted, negative int64
@@ -230,7 +232,7 @@ func TestWrongCountsBesideABlockAreFound(t *testing.T) {
 	f := newFixture(t)
 	f.sendBlocks(f.agent(1), 1)
 	faults := func() (of int) {
-		report, err := check.Store(context.Background(), db, func(int64, int64) {})
+		report, err := check.Store(context.Background(), alone(), func(int64, int64) {})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -61,7 +61,7 @@ func TestSmallBlocksAreMerged(t *testing.T) {
 	keeper := newKeeper(func() time.Time { return now })
 	once := func() {
 		t.Helper()
-		if err := keeper.Once(ctx); err != nil {
+		if _, err := keeper.Once(ctx); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -87,11 +87,11 @@ func TestSmallBlocksAreMerged(t *testing.T) {
 		t.Errorf("%d blocks are left where few came", blocks())
 	}
 	now = now.Add(7 * time.Hour)
-	keeper = &keep.Keeper{DB: keeper.DB, Log: keeper.Log, Now: keeper.Now}
+	keeper = &keep.Keeper{Shelves: keeper.Shelves, Shelf: keeper.Shelf, Log: keeper.Log, Now: keeper.Now}
 	if once(); blocks() != 1 {
 		t.Errorf("%d blocks are left once their time is over", blocks())
 	}
-	report, err := check.Store(ctx, db, func(int64, int64) {})
+	report, err := check.Store(ctx, alone(), func(int64, int64) {})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -117,7 +117,7 @@ func TestASearchGoesOnWhileBlocksAreMerged(t *testing.T) {
 	records := 0
 	err := f.read.Read(ctx, client.Query{Cask: f.cask}, client.Page{Limit: 10_000}, func([]byte) error {
 		if records == 0 {
-			if err := keeper.Once(ctx); err != nil {
+			if _, err := keeper.Once(ctx); err != nil {
 				t.Error(err)
 			}
 		}

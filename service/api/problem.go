@@ -11,6 +11,8 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"oakbarrel/client"
+	"oakbarrel/service/ingest"
+	"oakbarrel/service/shelf"
 )
 
 // problem is an answer that says what is wrong, and how to mend it.
@@ -37,6 +39,13 @@ func (a *API) unavailable(ctx context.Context, err error) error {
 	var refusal *mysql.MySQLError
 	if errors.As(err, &refusal) {
 		why, mend = refusalText(refusal.Number), "the service goes on by itself once it can; its log has the database's words"
+	}
+	var away *shelf.Away
+	switch {
+	case errors.As(err, &away):
+		why, mend = "shelf "+away.Shelf+" is away", "the service goes on by itself once it answers; oakbarrel shelf list tells why it does not"
+	case errors.Is(err, ingest.ErrMoved):
+		why, mend = err.Error(), "the agent sends it again by itself"
 	}
 	if ctx.Err() == nil { // else nobody listens any more
 		a.Log.Error(why, "why", err)

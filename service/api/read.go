@@ -108,7 +108,9 @@ func (a *API) records(ctx context.Context, in *recordsInput) (*huma.StreamRespon
 	}
 	return &huma.StreamResponse{Body: func(c huma.Context) {
 		c.SetHeader("Content-Type", "application/x-ndjson")
-		c.SetHeader("Trailer", client.DamagedTrailer)
+		c.SetHeader("Trailer", client.DamagedTrailer+", "+client.MissingTrailer)
+		lacks := &lacking{}
+		q.Missing = lacks.note
 		var damaged atomic.Int64
 		tell := q.Damaged
 		q.Damaged = func(block uint64, err error) {
@@ -150,6 +152,13 @@ func (a *API) records(ctx context.Context, in *recordsInput) (*huma.StreamRespon
 		if n := damaged.Load(); n > 0 {
 			c.SetHeader(client.DamagedTrailer, strconv.FormatInt(n, 10))
 		}
+		if names := lacks.names(); err == nil && len(names) > 0 {
+			c.SetHeader(client.MissingTrailer, strings.Join(names, ", "))
+			if in.Progress && in.Places { // for those who cannot see a trailer
+				line, _ := json.Marshal(map[string][]string{"missing": names})
+				c.BodyWriter().Write(append(line, '\n'))
+			}
+		}
 		if err != nil && !started {
 			answer(humagin.Unwrap(c), a.unavailable(ctx, err))
 		} else if err != nil {
@@ -190,7 +199,8 @@ func (a *API) neighbours(ctx context.Context, in *neighboursInput) (*neighboursO
 	if err != nil {
 		return nil, err
 	}
-	q.Limit, q.After = in.Each, place
+	lacks := &lacking{}
+	q.Limit, q.After, q.Missing = in.Each, place, lacks.note
 	out := &neighboursOutput{Body: client.Neighbours{Before: []client.Placed{}, After: []client.Placed{}}}
 	for _, side := range []struct {
 		oldest bool
@@ -206,6 +216,7 @@ func (a *API) neighbours(ctx context.Context, in *neighboursInput) (*neighboursO
 		}
 	}
 	slices.Reverse(out.Body.Before)
+	out.Body.Missing = lacks.names()
 	return out, nil
 }
 
@@ -223,6 +234,8 @@ func (a *API) counts(ctx context.Context, in *countsInput) (*countsOutput, error
 	if err != nil {
 		return nil, err
 	}
+	lacks := &lacking{}
+	q.Missing = lacks.note
 	out := &countsOutput{Body: client.Counts{By: []client.Count{}}}
 	var counts []search.Count
 	switch in.By {
@@ -242,6 +255,7 @@ func (a *API) counts(ctx context.Context, in *countsInput) (*countsOutput, error
 	for _, n := range counts {
 		out.Body.By = append(out.Body.By, client.Count(n))
 	}
+	out.Body.Missing = lacks.names()
 	return out, nil
 }
 
@@ -250,7 +264,10 @@ type histogramInput struct {
 	Parts int `query:"parts" default:"60" minimum:"1" maximum:"1000" doc:"how many equal parts the span has"`
 }
 
-type histogramOutput struct{ Body [][8]int64 }
+type histogramOutput struct {
+	Missing string `header:"Oakbarrel-Missing-Shelves" doc:"shelves that are away: what they have is not counted"`
+	Body    [][8]int64
+}
 
 // histogram counts what meets the query in equal parts of its span, by severity.
 func (a *API) histogram(ctx context.Context, in *histogramInput) (*histogramOutput, error) {
@@ -261,9 +278,11 @@ func (a *API) histogram(ctx context.Context, in *histogramInput) (*histogramOutp
 	if q.Since == 0 || q.Until <= q.Since {
 		return nil, problem(http.StatusBadRequest, "a histogram needs since, and until after it", "")
 	}
+	lacks := &lacking{}
+	q.Missing = lacks.note
 	counts, err := a.Search.Histogram(ctx, q, in.Parts)
 	if err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
-	return &histogramOutput{counts}, nil
+	return &histogramOutput{strings.Join(lacks.names(), ", "), counts}, nil
 }

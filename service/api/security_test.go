@@ -38,6 +38,7 @@ var may = map[string][]string{
 	"GET /casks":                            readers,
 	"GET /casks/{cask}":                     readers,
 	"PATCH /casks/{cask}":                   admins,
+	"GET /shelves":                          operators,
 	"GET /audit":                            admins,
 	"GET /views":                            readers,
 	"PUT /views":                            readers,

@@ -9,14 +9,16 @@ import (
 	"oakbarrel/service/access"
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/model"
+	"oakbarrel/service/shelf"
 )
 
 // back makes the tables what they were before tokens were bound and feeds had runs.
 var back = []string{
 	"DELETE FROM migrations WHERE id >= '0014'",
-	"DROP TABLE identities, feed_runs, stores, joinings",
-	"ALTER TABLE feeds DROP INDEX feed_key, DROP COLUMN cask_id, DROP COLUMN generation, DROP COLUMN base, DROP COLUMN run, DROP COLUMN link, DROP COLUMN came, DROP COLUMN shed, DROP COLUMN lost, DROP COLUMN refused, DROP COLUMN twice, ADD UNIQUE INDEX agent_outlet (agent_id, outlet)",
-	"ALTER TABLE blocks DROP COLUMN twice",
+	"DROP TABLE identities, feed_runs, stores, joinings, shelves, moves",
+	"ALTER TABLE casks DROP COLUMN shelf_id",
+	"ALTER TABLE feeds DROP INDEX feed_key, DROP COLUMN cask_id, DROP COLUMN generation, DROP COLUMN base, DROP COLUMN run, DROP COLUMN link, DROP COLUMN came, DROP COLUMN shed, DROP COLUMN lost, DROP COLUMN refused, DROP COLUMN twice, DROP INDEX cask_shelf, DROP COLUMN shelf_id, DROP COLUMN fenced, ADD UNIQUE INDEX agent_outlet (agent_id, outlet)",
+	"ALTER TABLE blocks DROP COLUMN twice, DROP COLUMN moving",
 	"ALTER TABLE tokens DROP COLUMN invitation_id",
 	"ALTER TABLE invitations DROP COLUMN uses, DROP COLUMN times",
 	"ALTER TABLE views DROP PRIMARY KEY, DROP COLUMN owner, ADD PRIMARY KEY (name)",
@@ -48,16 +50,17 @@ func TestADatabaseOfTheVersionBeforeIsTakenOver(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	lease, err := ingest.Lease(db, ingest.FeedKey{CaskID: 7, AgentID: agent, Outlet: "centre"}, client.Lease{Run: runID(1), First: 151, Confirmed: 150})
+	feeds := ingest.NewFeeds(t.Context(), shelf.New(db, slog.New(slog.DiscardHandler)), nil)
+	lease, err := feeds.Lease(t.Context(), ingest.FeedKey{CaskID: 7, AgentID: agent, Outlet: "centre"}, client.Lease{Run: runID(1), First: 151, Confirmed: 150})
 	if err != nil || lease.Fork != nil || lease.Confirmed != 150 || lease.Store == "" {
 		t.Errorf("%+v, %v", lease, err)
 	}
-	if imported, err := ingest.Confirmed(db, ingest.FeedKey{CaskID: 7, AgentID: file, Outlet: "import", Generation: client.Imported}); err != nil || imported.Confirmed != 40 {
+	if imported, err := feeds.Confirmed(t.Context(), ingest.FeedKey{CaskID: 7, AgentID: file, Outlet: "import", Generation: client.Imported}); err != nil || imported.Confirmed != 40 {
 		t.Errorf("%+v, %v", imported, err)
 	}
-	var feeds int64
-	if db.Model(&model.Feed{}).Count(&feeds); feeds != 2 {
-		t.Errorf("there are %d feeds now", feeds)
+	var count int64
+	if db.Model(&model.Feed{}).Count(&count); count != 2 {
+		t.Errorf("there are %d feeds now", count)
 	}
 	if _, _, _, err := access.Accept(db, "used", strings.Repeat("c", 32), "", ""); err != access.ErrInvitation {
 		t.Errorf("an invitation that was used: %v", err)

@@ -15,6 +15,7 @@ import (
 	"oakbarrel/core/block"
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/model"
+	"oakbarrel/service/shelf"
 )
 
 // Report is what was found.
@@ -24,14 +25,17 @@ type Report struct {
 	Bytes   int64     `json:"bytes"`
 	Feeds   int       `json:"feeds"`
 	Faults  []Fault   `json:"faults"`
-	whole   bool      // no block is damaged, so that the counts can be compared
-	counts  allCounts // of the blocks
+	Missing []string  `json:"missing,omitempty"` // shelves that are away, and were not looked at
+	shelf   string    // that is looked at, "" where there is one alone
+	whole   bool      // none of its blocks is damaged, so that the counts can be compared
+	counts  allCounts // of its blocks
 }
 
 type allCounts map[model.Minute]int64
 
 // Fault is something that is not as it should be.
 type Fault struct {
+	Shelf string `json:"shelf,omitempty"` // "" where there is one alone
 	Cask  string `json:"cask"`
 	Block uint64 `json:"block"` // 0 for none
 	What  string `json:"what"`
@@ -40,40 +44,68 @@ type Fault struct {
 // together is how many blocks are read at a time.
 const together = 16
 
-// Store looks at every block: whether it is what came, and what is said of it;
-// then whether feeds go on without a gap, and the counts by minute are those of
-// the records. After each look it calls progress, where it is not nil,
-// with how many of all blocks were looked at. It sees the store as it was when it
-// began: what is committed or removed meanwhile is no fault.
-func Store(ctx context.Context, db *gorm.DB, progress func(done, all int64)) (r Report, err error) {
-	err = db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		r, err = look(tx, progress)
-		return err
-	}, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
-	return r, err
-}
-
-func look(db *gorm.DB, progress func(done, all int64)) (r Report, err error) {
-	names, err := caskNames(db)
+// Store looks at every block of each shelf: whether it is what came, and what is said of it;
+// then whether feeds go on without a gap, and the counts by minute are those of the records.
+// After each look it calls progress, where it is not nil, with how many of all blocks were
+// looked at. It sees each shelf as it was when it came to it: what is committed or removed
+// meanwhile is no fault.
+func Store(ctx context.Context, shelves *shelf.Set, progress func(done, all int64)) (r Report, err error) {
+	names, err := caskNames(shelves.First(ctx))
 	if err != nil {
 		return r, err
 	}
+	r.Faults = []Fault{}
 	var all int64
-	if err := db.Model(&model.Block{}).Count(&all).Error; err != nil {
-		return r, err
+	var there []*shelf.Shelf
+	for _, of := range shelves.All() {
+		n, err := blocksOn(ctx, of)
+		if err != nil && of.ID == model.FirstShelf {
+			return r, err
+		}
+		if err != nil {
+			r.Missing = append(r.Missing, of.Name())
+			continue
+		}
+		there, all = append(there, of), all+n
 	}
-	r.Faults, r.counts, r.whole = []Fault{}, allCounts{}, true
+	for _, of := range there {
+		if len(there)+len(r.Missing) > 1 {
+			r.shelf = of.Name()
+		}
+		db, err := of.DB(ctx)
+		if err != nil {
+			return r, err
+		}
+		err = db.Transaction(func(tx *gorm.DB) error { return r.look(tx, of.ID, names, all, progress) }, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+		if err != nil {
+			return r, err
+		}
+	}
+	return r, nil
+}
+
+func blocksOn(ctx context.Context, of *shelf.Shelf) (n int64, err error) {
+	db, err := of.DB(ctx)
+	if err == nil {
+		err = db.Model(&model.Block{}).Count(&n).Error
+	}
+	return n, err
+}
+
+// look looks at one shelf.
+func (r *Report) look(db *gorm.DB, shelf uint32, names map[uint64]string, all int64, progress func(done, all int64)) error {
+	r.counts, r.whole = allCounts{}, true
 	ends := map[uint64]model.Block{} // the last block of each feed
 	last := model.Block{}
 	for more := true; more; {
 		var blocks []model.Block
-		err := db.Where("feed_id > ? OR feed_id = ? AND first_number > ?", last.FeedID, last.FeedID, last.FirstNumber).Order("feed_id, first_number").Limit(together).Find(&blocks).Error
+		err := db.Where("moving = 0 AND (feed_id > ? OR feed_id = ? AND first_number > ?)", last.FeedID, last.FeedID, last.FirstNumber).Order("feed_id, first_number").Limit(together).Find(&blocks).Error
 		if err != nil {
-			return r, err
+			return err
 		}
 		for _, b := range blocks {
 			if err := r.checkBlock(db, b, names); err != nil {
-				return r, err
+				return err
 			}
 			if before, known := ends[b.FeedID]; known && b.FirstNumber != before.LastNumber+1 {
 				r.fault(names[b.CaskID], b.ID, "number %d of feed %d follows on %d", b.FirstNumber, b.FeedID, before.LastNumber)
@@ -86,13 +118,13 @@ func look(db *gorm.DB, progress func(done, all int64)) (r Report, err error) {
 			progress(r.Blocks, all)
 		}
 	}
-	if err := r.lookAtFeeds(db, ends, names); err != nil {
-		return r, err
+	if err := r.lookAtFeeds(db, shelf, ends, names); err != nil {
+		return err
 	}
 	if r.whole {
-		err = r.lookAtCounts(db, names)
+		return r.lookAtCounts(db, names)
 	}
-	return r, err
+	return nil
 }
 
 func caskNames(db *gorm.DB) (map[uint64]string, error) {
@@ -106,7 +138,7 @@ func caskNames(db *gorm.DB) (map[uint64]string, error) {
 }
 
 func (r *Report) fault(cask string, block uint64, format string, args ...any) {
-	r.Faults = append(r.Faults, Fault{cask, block, fmt.Sprintf(format, args...)})
+	r.Faults = append(r.Faults, Fault{r.shelf, cask, block, fmt.Sprintf(format, args...)})
 }
 
 // checkBlock looks at one block. The error is one of the database.
@@ -169,12 +201,12 @@ func sameFilter(db *gorm.DB, b model.Block, words block.Words) (bool, error) {
 }
 
 // lookAtFeeds compares what is confirmed with what is there.
-func (r *Report) lookAtFeeds(db *gorm.DB, ends map[uint64]model.Block, names map[uint64]string) error {
+func (r *Report) lookAtFeeds(db *gorm.DB, shelf uint32, ends map[uint64]model.Block, names map[uint64]string) error {
 	var feeds []model.Feed
-	if err := db.Find(&feeds).Error; err != nil {
+	if err := db.Where("shelf_id = ?", shelf).Find(&feeds).Error; err != nil {
 		return err
 	}
-	r.Feeds = len(feeds)
+	r.Feeds += len(feeds)
 	for _, f := range feeds {
 		// A feed of which nothing is left was trimmed.
 		if last, some := ends[f.ID]; some && last.LastNumber != f.Confirmed {

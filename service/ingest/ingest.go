@@ -1,9 +1,9 @@
 // Package ingest takes batches into the store: in the order of their feed, each number
 // once, many batches with one transaction.
 //
-// A handler opens a [Batch], which checks its block, and gives it to the [Queue], which
-// answers once it is committed. Queue.Take may be called by several goroutines; one
-// goroutine of the queue commits, so that batches which come together share the wait
+// A handler opens a [Batch], which checks its block, and gives it to [Feeds], which answers
+// once it is committed. Feeds.Take may be called by several goroutines; for each shelf one
+// goroutine of its [Queue] commits, so that batches which come together share the wait
 // for the disk. A feed's row is locked meanwhile, so that several services may take
 // batches side by side.
 package ingest
@@ -29,6 +29,7 @@ import (
 	"oakbarrel/core/record"
 	"oakbarrel/core/spool"
 	"oakbarrel/service/model"
+	"oakbarrel/service/shelf"
 )
 
 // Batch is a run of numbers of a feed, as an agent sends it.
@@ -43,6 +44,7 @@ type Batch struct {
 	Hash    [32]byte // of Payload
 	Payload []byte   // a block; empty where all numbers were shed or are lost
 
+	feedID uint64 // of the feed, where it is made with this batch
 	header block.Header
 	words  block.Words
 	counts map[int64]*[8]int64 // by minute since 1970 and severity
@@ -134,9 +136,9 @@ var ErrLease = errors.New("another run of the agent has the lease of this feed")
 // agent's folder was restored from an older copy, or two agents share one.
 var ErrFork = errors.New("other records are committed under these numbers: this feed has forked")
 
-// Queue commits batches. It may be used by several goroutines at a time.
+// Queue commits batches into one shelf. It may be used by several goroutines at a time.
 type Queue struct {
-	db      *gorm.DB
+	shelf   *shelf.Shelf
 	waiting chan *job
 	late    []*job // which gather has put off, for the next transactions
 	beats   chan func()
@@ -157,10 +159,10 @@ const (
 	maxMinutes = 1024 // rows of counts; a usual batch is of one or two
 )
 
-// NewQueue returns a queue that runs until ctx ends. After each commit it
-// calls commits with the casks that have grown.
-func NewQueue(ctx context.Context, db *gorm.DB, commits func(casks []uint64)) *Queue {
-	q := &Queue{db: db, waiting: make(chan *job, maxJobs), beats: make(chan func()), commits: commits}
+// newQueue returns a queue that runs until ctx ends. After each commit it calls commits with
+// the casks that have grown.
+func newQueue(ctx context.Context, to *shelf.Shelf, commits func(casks []uint64)) *Queue {
+	q := &Queue{shelf: to, waiting: make(chan *job, maxJobs), beats: make(chan func()), commits: commits}
 	go q.run(ctx)
 	return q
 }
@@ -301,12 +303,16 @@ func (q *Queue) guard(jobs []*job) (failed bool) {
 // commit puts the batches into the database in one transaction, and returns the
 // casks that have grown.
 func (q *Queue) commit(jobs []*job) (casks []uint64, err error) {
-	err = model.Transact(q.db, func(tx *gorm.DB) error {
+	db, err := q.shelf.DB(context.Background())
+	if err != nil {
+		return nil, err
+	}
+	err = model.Transact(db, func(tx *gorm.DB) error {
 		counts := map[model.Minute]int64{}
 		casks = nil
 		for _, j := range jobs {
 			j.err = nil
-			taken, err := commitOne(tx, j, counts)
+			taken, err := commitOne(tx, q.shelf.ID, j, counts)
 			if err != nil {
 				return err
 			}
@@ -314,17 +320,17 @@ func (q *Queue) commit(jobs []*job) (casks []uint64, err error) {
 				casks = append(casks, j.batch.CaskID)
 			}
 		}
-		return addCounts(tx, counts)
+		return AddCounts(tx, counts)
 	})
 	return casks, err
 }
 
 // commitOne puts one batch into a transaction. What is wrong with the batch alone is
 // an error of its job; an error returned is one of the database.
-func commitOne(tx *gorm.DB, j *job, counts map[model.Minute]int64) (taken bool, err error) {
+func commitOne(tx *gorm.DB, shelf uint32, j *job, counts map[model.Minute]int64) (taken bool, err error) {
 	b := j.batch
-	feed, err := lockFeed(tx, b)
-	if errors.Is(err, ErrTooManyFeeds) || errors.Is(err, ErrLease) {
+	feed, err := lockFeed(tx, shelf, b)
+	if errors.Is(err, ErrMoved) || errors.Is(err, ErrLease) {
 		j.err = err
 		return false, nil
 	}
@@ -459,8 +465,8 @@ func judge(tx *gorm.DB, feed model.Feed, b *Batch) (problem, err error) {
 	return &WrongNumber{feed.Confirmed + 1}, nil
 }
 
-// addCounts adds to the counts by minute, in an order that lets no two services wait for each other.
-func addCounts(tx *gorm.DB, counts map[model.Minute]int64) error {
+// AddCounts adds to the counts by minute, in an order that lets no two services wait for each other.
+func AddCounts(tx *gorm.DB, counts map[model.Minute]int64) error {
 	return changeCounts(tx, counts, "count + VALUES(count)")
 }
 

@@ -1,6 +1,7 @@
 package ingest
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -22,51 +23,53 @@ const mostRuns = 256
 
 // Lease compares what an agent shows of its runs with what the store has of its feed,
 // and gives the run the right to write where they fit. With asks.Look nothing is given.
-func Lease(db *gorm.DB, key FeedKey, asks client.Lease) (answer client.Leased, err error) {
-	err = model.Transact(db, func(tx *gorm.DB) error {
-		answer = client.Leased{}
-		if answer.Store, err = model.StoreID(tx); err != nil {
-			return err
-		}
-		if asks.Store != "" && asks.Store != answer.Store {
-			answer.Elsewhere = true
-			return nil
-		}
-		feed, known, err := findFeed(tx, key)
-		if err != nil {
-			return err
-		}
-		if !known {
-			err = begin(tx, key, asks, &answer)
-		} else {
-			err = compare(tx, feed, asks, &answer)
-		}
-		if err == nil && !asks.Look && answer.Fork == nil && asks.Store != "" {
-			answer.Gone, err = declareGone(tx, key, asks.Older)
-		}
-		return err
+func (f *Feeds) Lease(ctx context.Context, key FeedKey, asks client.Lease) (answer client.Leased, err error) {
+	store, err := model.StoreID(f.shelves.First(ctx))
+	if err != nil {
+		return answer, err
+	}
+	if asks.Store != "" && asks.Store != store {
+		return client.Leased{Store: store, Elsewhere: true}, nil
+	}
+	begins := beginning(key, asks, store)
+	err = f.onShelf(ctx, key, func() (model.Feed, bool) { return begins, !asks.Look }, func(db *gorm.DB, shelf uint32, id uint64) error {
+		return model.Transact(db, func(tx *gorm.DB) error {
+			answer = client.Leased{Store: store}
+			feed, known, err := findFeed(tx, key)
+			if err != nil {
+				return err
+			}
+			if known && !livesHere(feed, shelf) {
+				return ErrMoved
+			}
+			if !known {
+				feed = begins
+				feed.ID, feed.ShelfID = id, shelf
+				if err := tx.Create(&feed).Error; err != nil {
+					return err
+				}
+			}
+			return compare(tx, feed, asks, &answer)
+		})
 	})
+	if errors.Is(err, errNone) { // and it is only looked
+		return client.Leased{Store: store, Confirmed: begins.Confirmed, Account: accountOf(begins)}, nil
+	}
+	if err == nil && !asks.Look && answer.Fork == nil && asks.Store != "" {
+		answer.Gone, err = f.declareGone(ctx, key, asks.Older)
+	}
 	return answer, err
 }
 
-// begin makes a feed that is new to the store. What was delivered to it before, and is
-// not here, the database has lost; what was delivered elsewhere is not missed.
-func begin(tx *gorm.DB, key FeedKey, asks client.Lease, answer *client.Leased) error {
-	feed := model.Feed{CaskID: key.CaskID, AgentID: key.AgentID, Outlet: key.Outlet, Generation: key.Generation, Base: asks.Confirmed, Confirmed: asks.Confirmed}
-	if asks.Store == answer.Store {
+// beginning returns a feed that is new to the store. What was delivered to it before, and
+// is not here, the database has lost; what was delivered elsewhere is not missed.
+func beginning(key FeedKey, asks client.Lease, store string) model.Feed {
+	feed := key.feed()
+	feed.Base, feed.Confirmed = asks.Confirmed, asks.Confirmed
+	if asks.Store == store {
 		feed.Base, feed.Confirmed = asks.Base, asks.Base
 	}
-	answer.Confirmed, answer.Account = feed.Confirmed, accountOf(feed)
-	if asks.Look {
-		return nil
-	}
-	if err := mayHaveMore(tx, key); err != nil {
-		return err
-	}
-	if err := tx.Create(&feed).Error; err != nil {
-		return err
-	}
-	return grant(tx, feed, asks)
+	return feed
 }
 
 // compare finds out whether the agent's folder is the one that the store knows.
@@ -88,43 +91,59 @@ func compare(tx *gorm.DB, feed model.Feed, asks client.Lease, answer *client.Lea
 
 // declareGone declares what older generations of a feed had, and have no more, as lost:
 // the database was set back, and no agent sends it any more.
-func declareGone(tx *gorm.DB, key FeedKey, older []client.Older) (gone []client.Gone, err error) {
+func (f *Feeds) declareGone(ctx context.Context, key FeedKey, older []client.Older) (gone []client.Gone, err error) {
 	for _, o := range older {
 		if o.Generation == key.Generation || o.Last > mostNumber || o.Base > o.Last {
 			continue
 		}
 		of := key
 		of.Generation = o.Generation
-		feed, known, err := findFeed(tx, of)
-		if err == nil && !known {
-			feed = model.Feed{CaskID: of.CaskID, AgentID: of.AgentID, Outlet: of.Outlet, Generation: of.Generation, Base: o.Base, Confirmed: o.Base}
-			if err = mayHaveMore(tx, of); err == nil && o.Base < o.Last {
-				err = tx.Create(&feed).Error
-			}
-		}
-		if err != nil {
+		begins := of.feed()
+		begins.Base, begins.Confirmed = o.Base, o.Base
+		var lost *client.Gone
+		err := f.onShelf(ctx, of, func() (model.Feed, bool) { return begins, o.Base < o.Last }, func(db *gorm.DB, shelf uint32, id uint64) error {
+			return model.Transact(db, func(tx *gorm.DB) (err error) {
+				lost, err = declareLost(tx, shelf, id, begins, o.Last)
+				return err
+			})
+		})
+		if err != nil && !errors.Is(err, errNone) {
 			return nil, err
 		}
-		if feed.Confirmed >= o.Last {
-			continue
-		}
-		gone = append(gone, client.Gone{Generation: o.Generation, First: feed.Confirmed + 1, Last: o.Last})
-		if err := declareLost(tx, feed, o.Last); err != nil {
-			return nil, err
+		if lost != nil {
+			gone = append(gone, *lost)
 		}
 	}
 	return gone, nil
 }
 
-// declareLost declares what a feed has not up to a number as lost.
-func declareLost(tx *gorm.DB, feed model.Feed, last uint64) error {
+// declareLost declares what a feed has not up to a number as lost, nil where it has all.
+func declareLost(tx *gorm.DB, shelf uint32, id uint64, begins model.Feed, last uint64) (*client.Gone, error) {
+	feed, known, err := findFeed(tx, keyOf(begins))
+	if err != nil {
+		return nil, err
+	}
+	if known && !livesHere(feed, shelf) {
+		return nil, ErrMoved
+	}
+	if !known {
+		feed = begins
+		feed.ID, feed.ShelfID = id, shelf
+		if err := tx.Create(&feed).Error; err != nil {
+			return nil, err
+		}
+	}
+	if feed.Confirmed >= last {
+		return nil, nil
+	}
+	gone := &client.Gone{Generation: feed.Generation, First: feed.Confirmed + 1, Last: last}
 	b := Batch{FeedKey: FeedKey{CaskID: feed.CaskID}, Numbers: spool.Numbers{First: feed.Confirmed + 1, Last: last, Lost: int(last - feed.Confirmed)}, Hash: sha256.Sum256(nil)}
 	row := b.Row(feed.ID)
 	if err := b.Insert(tx, &row); err != nil {
-		return err
+		return nil, err
 	}
 	link := client.LinkOf(feed.Link, client.BatchHead{Numbers: b.Numbers, Hash: hex.EncodeToString(b.Hash[:])})
-	return tx.Model(&feed).Updates(map[string]any{"confirmed": last, "link": link, "lost": feed.Lost + int64(b.Lost)}).Error
+	return gone, tx.Model(&feed).Updates(map[string]any{"confirmed": last, "link": link, "lost": feed.Lost + int64(b.Lost)}).Error
 }
 
 // forkOf tells where the agent's numbers and those of the store part, nil where they
@@ -198,6 +217,13 @@ type FeedKey struct {
 	AgentID, Outlet, Generation string
 }
 
+// feed returns a feed that has nothing yet.
+func (k FeedKey) feed() model.Feed {
+	return model.Feed{CaskID: k.CaskID, AgentID: k.AgentID, Outlet: k.Outlet, Generation: k.Generation}
+}
+
+func keyOf(f model.Feed) FeedKey { return FeedKey{f.CaskID, f.AgentID, f.Outlet, f.Generation} }
+
 // of looks for the feed alone.
 func (k FeedKey) of(db *gorm.DB) *gorm.DB {
 	return db.Where("cask_id = ? AND agent_id = ? AND outlet = ? AND generation = ?", k.CaskID, k.AgentID, k.Outlet, k.Generation)
@@ -212,38 +238,33 @@ func findFeed(tx *gorm.DB, key FeedKey) (feed model.Feed, known bool, err error)
 	return feed, err == nil, err
 }
 
-// lockFeed is findFeed for a batch, which makes the feed where it is new, and the batch
-// is not of a run: a run gets a lease first, which tells with what number the feed begins.
-func lockFeed(tx *gorm.DB, b *Batch) (feed model.Feed, err error) {
-	key := b.FeedKey
-	feed, known, err := findFeed(tx, key)
-	if err != nil || known {
+// lockFeed is findFeed for a batch, which makes the feed on its shelf where it is new there,
+// and the batch is not of a run: a run gets a lease first, which tells with what number the
+// feed begins.
+func lockFeed(tx *gorm.DB, shelf uint32, b *Batch) (feed model.Feed, err error) {
+	feed, known, err := findFeed(tx, b.FeedKey)
+	switch {
+	case err != nil:
 		return feed, err
-	}
-	if b.Run != "" {
+	case known && !livesHere(feed, shelf):
+		return feed, ErrMoved
+	case known:
+		return feed, nil
+	case b.Run != "":
 		return feed, ErrLease
 	}
-	if err := mayHaveMore(tx, key); err != nil {
+	begins := b.FeedKey.feed()
+	begins.ID, begins.ShelfID = b.feedID, shelf
+	if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&begins).Error; err != nil {
 		return feed, err
 	}
-	err = tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&model.Feed{CaskID: key.CaskID, AgentID: key.AgentID, Outlet: key.Outlet, Generation: key.Generation}).Error
-	if err != nil {
-		return feed, err
-	}
-	feed, _, err = findFeed(tx, key)
+	feed, _, err = findFeed(tx, b.FeedKey)
 	return feed, err
 }
 
+// livesHere tells whether a feed takes batches on a shelf.
+func livesHere(feed model.Feed, shelf uint32) bool { return feed.ShelfID == shelf && !feed.Fenced }
+
 func accountOf(f model.Feed) client.FeedAccount {
 	return client.FeedAccount{Base: f.Base, Came: f.Came, Shed: f.Shed, Lost: f.Lost, Refused: f.Refused}
-}
-
-// Confirmed tells how far a feed is committed.
-func Confirmed(db *gorm.DB, key FeedKey) (client.Confirmed, error) {
-	var feed model.Feed
-	err := key.of(db).Take(&feed).Error
-	if errors.Is(err, gorm.ErrRecordNotFound) {
-		err = nil
-	}
-	return confirmedOf(feed), err
 }

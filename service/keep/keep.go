@@ -8,6 +8,7 @@ package keep
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"runtime/debug"
@@ -17,42 +18,81 @@ import (
 
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/model"
+	"oakbarrel/service/shelf"
 )
 
 const (
-	pause     = time.Minute // between two looks
-	together  = 8           // blocks that one transaction removes
-	jump      = time.Hour   // by which a clock may be ahead of what was seen of it
-	settling  = time.Hour   // for which a clock that has jumped is not believed
-	leaseTime = time.Minute // for which one service does it, counted from its last step
+	pause     = time.Minute     // between two looks
+	lookTime  = 2 * time.Second // between two looks for new shelves
+	together  = 8               // blocks that one transaction removes
+	jump      = time.Hour       // by which a clock may be ahead of what was seen of it
+	settling  = time.Hour       // for which a clock that has jumped is not believed
+	leaseTime = time.Minute     // for which one service does it, counted from its last step
 )
 
-// Keeper keeps a store in order. One service of those before a database does so at a time.
+// Keeper keeps a shelf in order. One service of those before a database does so at a time.
 type Keeper struct {
-	DB     *gorm.DB
-	Log    *slog.Logger
-	Now    func() time.Time
-	Holder string // tells this service apart from others
+	Shelves *shelf.Set
+	Shelf   *shelf.Shelf
+	Log     *slog.Logger
+	Now     func() time.Time
+	Holder  string // tells this service apart from others
 
+	adopted bool      // the first shelf knows all feeds of this one
+	drained bool      // it was seen that the shelf is to be drained
 	doubted time.Time // since when the clock is not believed, zero where it is
 	seen    time.Time // when the clock was last looked at; with a monotonic reading
 }
 
-// Run keeps order from time to time, until ctx ends.
-func (p *Keeper) Run(ctx context.Context) {
+// All has each shelf kept by a Keeper of its own, like the one given, until ctx ends.
+func All(ctx context.Context, shelves *shelf.Set, like Keeper) {
+	kept := map[*shelf.Shelf]bool{}
 	for ctx.Err() == nil {
-		if err := p.guarded(ctx); err != nil && ctx.Err() == nil {
-			p.Log.Warn("the store cannot be put in order now", "why", err)
+		for _, of := range shelves.All() {
+			if !kept[of] {
+				kept[of] = true
+				k := like
+				k.Shelves, k.Shelf = shelves, of
+				go k.Run(ctx)
+			}
 		}
 		select {
 		case <-ctx.Done():
-		case <-time.After(pause):
+		case <-time.After(lookTime):
 		}
 	}
 }
 
+// Run keeps order from time to time, until ctx ends, or the shelf is another database.
+func (p *Keeper) Run(ctx context.Context) {
+	for ctx.Err() == nil && p.Shelves.Of(p.Shelf.ID) == p.Shelf {
+		var away *shelf.Away
+		more, err := p.guarded(ctx)
+		if err != nil && ctx.Err() == nil && !errors.As(err, &away) {
+			p.Log.Warn("the store cannot be put in order now", "shelf", p.Shelf.Name(), "why", err)
+		}
+		if more {
+			continue
+		}
+		for wait := time.Now(); time.Since(wait) < pause && ctx.Err() == nil && !p.isToDrain(); {
+			select {
+			case <-ctx.Done():
+			case <-time.After(lookTime):
+			}
+		}
+	}
+}
+
+// isToDrain tells whether a shelf is to be drained, and was not looked at since that was said.
+func (p *Keeper) isToDrain() bool {
+	drains := p.Shelf.Row().Drains
+	news := drains && !p.drained
+	p.drained = drains
+	return news
+}
+
 // guarded is Once, of which a panic is an error.
-func (p *Keeper) guarded(ctx context.Context) (err error) {
+func (p *Keeper) guarded(ctx context.Context) (more bool, err error) {
 	defer func() {
 		if what := recover(); what != nil {
 			err = fmt.Errorf("a fault of the service: %v at %s", what, debug.Stack())
@@ -61,26 +101,49 @@ func (p *Keeper) guarded(ctx context.Context) (err error) {
 	return p.Once(ctx)
 }
 
-// Once removes and merges what is to be now.
-func (p *Keeper) Once(ctx context.Context) error {
-	db := p.DB.WithContext(ctx)
+// Once removes, merges and moves what is to be now, and tells whether there is more to move.
+func (p *Keeper) Once(ctx context.Context) (more bool, err error) {
+	db, err := p.Shelf.DB(ctx)
+	if err != nil {
+		return false, err
+	}
 	if mine, err := p.lease().Take(db); err != nil || !mine {
-		return err // another service does it
+		return false, err // another service does it
+	}
+	if err := p.adopt(ctx); err != nil {
+		return false, err
 	}
 	byAge, err := p.trustsClock(db)
 	if err != nil {
-		return err
+		return false, err
 	}
 	var casks []model.Cask
-	if err := db.Find(&casks).Error; err != nil {
-		return err
+	if err := p.Shelves.First(ctx).Find(&casks).Error; err != nil {
+		return false, err
 	}
 	for _, c := range casks {
 		if err := p.trim(db, c, byAge); err != nil {
-			return fmt.Errorf("cask %s: %w", c.Name, err)
+			return false, fmt.Errorf("cask %s: %w", c.Name, err)
 		}
 	}
-	return p.merge(db)
+	if err := p.merge(ctx, db); err != nil {
+		return false, err
+	}
+	return p.drain(ctx, db)
+}
+
+// adopt has the first shelf know all feeds of this one, once: it may have been restored
+// from an older copy before the service was started.
+func (p *Keeper) adopt(ctx context.Context) error {
+	if p.adopted {
+		return nil
+	}
+	adopted, taken, err := p.Shelves.Adopt(ctx, p.Shelf)
+	if adopted+taken > 0 {
+		p.Log.Warn("feeds live on a shelf that the first one did not know", "shelf", p.Shelf.Name(), "taken over", adopted, "not, as others have their numbers", taken)
+	}
+	p.adopted = err == nil
+	return err
 }
 
 // lease is the right to keep order.
@@ -158,11 +221,29 @@ type removal struct {
 	records, bytes int64
 }
 
-// trimTotal removes the oldest blocks until the rest is not more than allowed.
+// trimTotal removes the oldest blocks until the rest is not more than allowed, on all
+// shelves together. Of those on this shelf it removes what is not younger than the last that
+// would go of all.
 func (p *Keeper) trimTotal(db *gorm.DB, c model.Cask, removed *removal) error {
-	var total int64
-	if err := db.Model(&model.Block{}).Where("cask_id = ?", c.ID).Select("COALESCE(SUM(size), 0)").Scan(&total).Error; err != nil {
+	total, err := totalOf(db, c)
+	if err != nil {
 		return err
+	}
+	var others []*elsewhere
+	for _, of := range p.Shelves.All() {
+		if of == p.Shelf {
+			continue
+		}
+		e := &elsewhere{cask: c}
+		if e.db, err = of.DB(db.Statement.Context); err == nil {
+			e.total, err = totalOf(e.db, c)
+		}
+		if err != nil {
+			p.Log.Debug("a shelf is away while a cask is to be held to its size; what it has is not counted", "shelf", of.Name(), "why", err)
+			continue
+		}
+		total += e.total
+		others = append(others, e)
 	}
 	for total > c.Keep.Total {
 		blocks, err := p.oldest(db, c)
@@ -170,6 +251,17 @@ func (p *Keeper) trimTotal(db *gorm.DB, c model.Cask, removed *removal) error {
 			return err
 		}
 		for i, b := range blocks {
+			for _, e := range others {
+				older, err := e.olderThan(b.Arrived)
+				if err != nil {
+					return err
+				}
+				total -= older // its own keeper removes it
+			}
+			if total <= c.Keep.Total {
+				blocks = blocks[:i]
+				break
+			}
 			if total -= b.Size; total <= c.Keep.Total {
 				blocks = blocks[:i+1]
 				break
@@ -182,9 +274,48 @@ func (p *Keeper) trimTotal(db *gorm.DB, c model.Cask, removed *removal) error {
 	return nil
 }
 
+func totalOf(db *gorm.DB, c model.Cask) (total int64, err error) {
+	err = db.Model(&model.Block{}).Where("cask_id = ?", c.ID).Select("COALESCE(SUM(size), 0)").Scan(&total).Error
+	return total, err
+}
+
+// elsewhere is what another shelf has of a cask, read from its oldest on.
+type elsewhere struct {
+	db    *gorm.DB
+	cask  model.Cask
+	total int64
+	next  []model.Block
+	last  model.Block // of those that were read
+	all   bool        // nothing is behind them
+}
+
+// readTogether is how many blocks of another shelf are read at a time.
+const readTogether = 256
+
+// olderThan returns how many bytes came before a time, of those that were not told before.
+func (e *elsewhere) olderThan(arrived int64) (bytes int64, err error) {
+	for {
+		for len(e.next) > 0 && e.next[0].Arrived < arrived {
+			bytes += e.next[0].Size
+			e.next = e.next[1:]
+		}
+		if len(e.next) > 0 || e.all {
+			return bytes, nil
+		}
+		err := e.db.Select("id, arrived, size").Where("cask_id = ? AND (arrived > ? OR arrived = ? AND id > ?)", e.cask.ID, e.last.Arrived, e.last.Arrived, e.last.ID).
+			Order("arrived, id").Limit(readTogether).Find(&e.next).Error
+		if err != nil {
+			return 0, err
+		}
+		if e.all = len(e.next) < readTogether; len(e.next) > 0 {
+			e.last = e.next[len(e.next)-1]
+		}
+	}
+}
+
 // oldest returns some of the blocks that came first to a cask.
 func (p *Keeper) oldest(db *gorm.DB, c model.Cask) (blocks []model.Block, err error) {
-	err = db.Omit("payload", "words").Where("cask_id = ?", c.ID).Order("arrived, id").Limit(together).Find(&blocks).Error
+	err = db.Omit("payload", "words").Where("cask_id = ? AND moving = 0", c.ID).Order("arrived, id").Limit(together).Find(&blocks).Error
 	return blocks, err
 }
 

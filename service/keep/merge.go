@@ -1,9 +1,11 @@
 package keep
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/json"
 	"errors"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -28,15 +30,21 @@ const (
 )
 
 // merge merges the small blocks of all feeds.
-func (p *Keeper) merge(db *gorm.DB) error {
-	var feeds []uint64
+func (p *Keeper) merge(ctx context.Context, db *gorm.DB) error {
+	var feeds, move []uint64
+	if err := p.Shelves.First(ctx).Model(&model.Move{}).Where("from_id = ?", p.Shelf.ID).Pluck("feed_id", &move).Error; err != nil {
+		return err
+	}
 	before := p.Now().Add(-mergeAfter).UnixMicro()
 	if err := db.Model(&model.Block{}).Where("settled = 0 AND arrived < ?", before).Distinct().Pluck("feed_id", &feeds).Error; err != nil {
 		return err
 	}
 	for _, feed := range feeds {
+		if slices.Contains(move, feed) {
+			continue
+		}
 		var blocks []model.Block
-		err := db.Omit("payload", "words").Where("feed_id = ? AND settled = 0 AND arrived < ?", feed, before).Order("first_number").Limit(mergeLook).Find(&blocks).Error
+		err := db.Omit("payload", "words").Where("feed_id = ? AND settled = 0 AND moving = 0 AND arrived < ?", feed, before).Order("first_number").Limit(mergeLook).Find(&blocks).Error
 		if err != nil {
 			return err
 		}

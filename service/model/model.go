@@ -30,7 +30,8 @@ type Cask struct {
 	ID      uint64 `gorm:"primaryKey"`
 	Name    string `gorm:"size:64;uniqueIndex"`
 	Created time.Time
-	Keep    Keep `gorm:"embedded;embeddedPrefix:keep_"`
+	Keep    Keep   `gorm:"embedded;embeddedPrefix:keep_"`
+	ShelfID uint32 `gorm:"not null;default:0"` // where its new feeds go, 0 for the one with the most room
 }
 
 // Keep says for how long a cask keeps its blocks, by their arrival. 0 stands for no bound.
@@ -126,15 +127,17 @@ type AgentPlan struct {
 // Feed is the ordered flow of records from one outlet of one agent into a cask.
 type Feed struct {
 	ID         uint64 `gorm:"primaryKey"`
-	CaskID     uint64 `gorm:"uniqueIndex:feed_key,priority:3;not null;default:0"`
+	CaskID     uint64 `gorm:"uniqueIndex:feed_key,priority:3;index:cask_shelf,priority:1;not null;default:0"`
 	AgentID    string `gorm:"size:32;uniqueIndex:feed_key,priority:1"`
 	Outlet     string `gorm:"size:64;uniqueIndex:feed_key,priority:2"`
 	Generation string `gorm:"size:32;uniqueIndex:feed_key,priority:4;not null;default:''"` // random, "" for the first
 	Base       uint64 `gorm:"not null;default:0"`                                          // the number before its first
 	Confirmed  uint64 // the last number that is committed
-	Sender     string `gorm:"size:128"`                    // the label of the token that its last batch came with: who it is known to be
-	Run        string `gorm:"size:32;not null;default:''"` // that may write, "" for one of an agent that shows none
-	Link       string `gorm:"size:64;not null;default:''"` // of its last batch, which the next one names
+	Sender     string `gorm:"size:128"`                                       // the label of the token that its last batch came with: who it is known to be
+	Run        string `gorm:"size:32;not null;default:''"`                    // that may write, "" for one of an agent that shows none
+	Link       string `gorm:"size:64;not null;default:''"`                    // of its last batch, which the next one names
+	ShelfID    uint32 `gorm:"not null;default:1;index:cask_shelf,priority:2"` // where it lives; elsewhere this row only tells where
+	Fenced     bool   `gorm:"not null;default:false"`                         // nothing is taken, as it moves to another shelf
 
 	// What its numbers have come to, also of what was removed since.
 	Came    int64 `gorm:"not null;default:0"`
@@ -154,10 +157,35 @@ type FeedRun struct {
 	Granted time.Time
 }
 
-// Store is what tells this store apart from others; a copy of its database has it too.
+// Store is what tells this store apart from others; a copy of its database has it too,
+// and so has each shelf.
 type Store struct {
-	ID   uint8  `gorm:"primaryKey;autoIncrement:false"`
-	Name string `gorm:"size:32"` // random
+	ID      uint8  `gorm:"primaryKey;autoIncrement:false"`
+	Name    string `gorm:"size:32"`            // random
+	ShelfID uint32 `gorm:"not null;default:1"` // which shelf of the store this database is
+	Moves   uint64 `gorm:"not null;default:0"` // how often something was moved from one shelf to another
+}
+
+// FirstShelf is the database that tells of all others.
+const FirstShelf = 1
+
+// Shelf is a database, or a cluster, that holds what is kept of feeds.
+type Shelf struct {
+	ID      uint32 `gorm:"primaryKey"`
+	Name    string `gorm:"size:64;uniqueIndex"`
+	DSN     string `gorm:"type:text"` // one, or those of a cluster's nodes; "" for the first
+	Size    int64  // bytes that it is meant to hold
+	Drains  bool   // its feeds move to other shelves
+	Created time.Time
+}
+
+// Move is a feed on its way from one shelf to another: what has a number up to Through
+// counts at the one it moves to, all else where it was.
+type Move struct {
+	FeedID  uint64 `gorm:"primaryKey;autoIncrement:false"`
+	FromID  uint32
+	ToID    uint32
+	Through uint64
 }
 
 // Joining is an agent that comes with the token of another one, and waits to be let in.
@@ -191,6 +219,7 @@ type Block struct {
 	Size        int64
 	Merged      bool   // it was made of blocks that came before
 	Settled     bool   `gorm:"index:unsettled,priority:1"` // it is not merged any more
+	Moving      bool   `gorm:"not null;default:false"`     // it has come from another shelf, and does not count yet
 	Hash        []byte `gorm:"type:binary(32)"`            // SHA-256 of the payload
 	Words       []byte `gorm:"type:mediumblob"`            // a filter, see block.Words
 	WordsApart  bool   // it is kept in parts
@@ -523,7 +552,23 @@ var migrations = []*gormigrate.Migration{{
 		}
 		return tx.Migrator().AddColumn(&Block{}, "Minutes") // alone, which no server copies a table for
 	},
+}, {
+	ID: "0021 shelves",
+	Migrate: func(tx *gorm.DB) error {
+		if err := tx.AutoMigrate(&Shelf{}, &Move{}, &Store{}, &Cask{}, &Feed{}); err != nil {
+			return err
+		}
+		if !tx.Migrator().HasColumn(&Block{}, "moving") {
+			if err := tx.Migrator().AddColumn(&Block{}, "Moving"); err != nil {
+				return err
+			}
+		}
+		return tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&Shelf{ID: FirstShelf, Name: "first", Size: UsualSize, Created: time.Now()}).Error
+	},
 }}
+
+// UsualSize is how many bytes a shelf is meant to hold where nobody has said it.
+const UsualSize = 1 << 40
 
 // NewID returns 32 random hexadecimal digits.
 func NewID() string {
@@ -541,8 +586,14 @@ func StoreID(db *gorm.DB) (string, error) {
 
 // Open opens the database and brings its tables up to date. The DSN may be several, a line
 // each: those of the nodes of one cluster. No error holds the password of a DSN.
-func Open(dsn string, log *slog.Logger) (*gorm.DB, error) {
-	connector, where, err := connectorOf(dsn, log)
+func Open(dsn string, log *slog.Logger) (*gorm.DB, error) { return open(dsn, log, false) }
+
+// OpenShelf opens the database of a shelf, whose connections are cut where it stops to
+// answer: others go on meanwhile, and nobody is to wait for it.
+func OpenShelf(dsn string, log *slog.Logger) (*gorm.DB, error) { return open(dsn, log, true) }
+
+func open(dsn string, log *slog.Logger, watched bool) (*gorm.DB, error) {
+	connector, where, err := connectorOf(dsn, log, watched)
 	if err != nil {
 		return nil, err
 	}
@@ -564,7 +615,7 @@ func Open(dsn string, log *slog.Logger) (*gorm.DB, error) {
 
 // connectorOf returns what opens connections to the database of a DSN, or to the node of a
 // cluster that is to be written to, and the addresses that it connects to.
-func connectorOf(dsn string, log *slog.Logger) (connector driver.Connector, where string, err error) {
+func connectorOf(dsn string, log *slog.Logger, watched bool) (connector driver.Connector, where string, err error) {
 	var configs []*mysql.Config
 	var addresses []string
 	for number, line := range strings.Split(strings.TrimSpace(dsn), "\n") {
@@ -581,10 +632,10 @@ func connectorOf(dsn string, log *slog.Logger) (connector driver.Connector, wher
 		}
 		configs, addresses = append(configs, config), append(addresses, config.Addr)
 	}
-	switch len(configs) {
-	case 0:
+	switch {
+	case len(configs) == 0:
 		return nil, "", errors.New("no DSN is there; write USER:PASSWORD@tcp(HOST:PORT)/DATABASE")
-	case 1:
+	case len(configs) == 1 && !watched:
 		connector, err = mysql.NewConnector(configs[0])
 	default:
 		for i, c := range configs {

@@ -21,6 +21,7 @@ type node struct {
 	network string // its name in the driver, which dials by it
 	opens   driver.Connector
 	asks    *sql.DB // a connection of its own
+	alone   bool
 
 	mu   sync.Mutex
 	is   state
@@ -121,7 +122,7 @@ func (of *node) ask(ctx context.Context) {
 	of.mu.Lock()
 	defer of.mu.Unlock()
 	if err == nil {
-		now.asked, now.heard = true, time.Now()
+		now.asked, now.heard, now.alone = true, time.Now(), of.alone
 		of.is = now
 		return
 	}

@@ -44,7 +44,8 @@ type Nodes struct {
 	since   time.Time     // it does
 }
 
-// New returns the nodes of a cluster by the configurations of their connections, two or more.
+// New returns the nodes of a cluster by the configurations of their connections. A single
+// one may be any server: it is written to as long as it answers.
 func New(configs []*mysql.Config, log *slog.Logger) (*Nodes, error) {
 	n := &Nodes{notes: log, changed: make(chan struct{})}
 	n.stopped, n.stop = context.WithCancel(context.Background())
@@ -53,6 +54,7 @@ func New(configs []*mysql.Config, log *slog.Logger) (*Nodes, error) {
 		if err != nil {
 			return nil, err
 		}
+		of.alone = len(configs) == 1
 		n.all = append(n.all, of)
 	}
 	return n, nil
@@ -108,6 +110,9 @@ func (n *Nodes) why() error {
 	var of []string
 	for _, node := range n.all {
 		of = append(of, node.address+" "+node.state().why())
+	}
+	if len(n.all) == 1 {
+		return fmt.Errorf("the database at %s", of[0])
 	}
 	return fmt.Errorf("no node of the cluster can be written to now: %s", strings.Join(of, "; "))
 }
@@ -166,7 +171,11 @@ func (n *Nodes) best() (best *node, is state) {
 
 // change has another node written to, nil for none.
 func (n *Nodes) change(to *node, is state) {
-	if before := n.writer; before == nil {
+	if before := n.writer; len(n.all) == 1 {
+		if to == nil {
+			before.cut()
+		}
+	} else if before == nil {
 		n.notes.Info("a node of the cluster is written to", "address", to.address)
 	} else {
 		n.notes.Warn("another node of the cluster is written to", "before", before.address, "why", "it "+before.state().why(), "now", addressOf(to))
@@ -235,6 +244,7 @@ type state struct {
 	index    int       // its place among the members
 	cluster  string    // which cluster it is of, "" for none
 	readOnly bool
+	alone    bool // it is no part of a cluster, or does not matter as one
 }
 
 const (
@@ -245,7 +255,7 @@ const (
 func (s state) answers() bool { return s.asked && s.err == nil }
 
 func (s state) mayWrite() bool {
-	return s.answers() && s.ready && s.primary && !s.readOnly && s.cluster != "" && (s.step == inStep || s.step == gives)
+	return s.answers() && s.alone || s.answers() && s.ready && s.primary && !s.readOnly && s.cluster != "" && (s.step == inStep || s.step == gives)
 }
 
 // before tells whether a node is to be written to rather than another one.

@@ -157,16 +157,17 @@ func TestANodeDiesAndOneStops(t *testing.T) {
 	wait("killed", 2*time.Second+slack, dies)
 	write(2)
 
+	if err := dies.Restart(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(settling + 2*pause) // the one that came back may be the first of the members
 	stops := writer()
 	hangs := make(chan error, 1)
 	go func() {
 		_, err := first.Exec("DO SLEEP(50)")
 		hangs <- err
 	}()
-	if err := dies.Restart(t.Context()); err != nil {
-		t.Fatal(err)
-	}
-	stops = writer() // the one that came back may be the first of the members
+	time.Sleep(pause)
 	stops.Freeze()
 	wait("stopped", 5*time.Second+slack, stops)
 	select {

@@ -25,28 +25,13 @@ type head struct {
 	Records             int
 	WordsApart          bool
 	Twice               bool // its records may be in another block too
+	Moving              bool // it has come from another shelf, and does not count there yet
 
+	shelf uint32
 	agent *agent // that took its records in, nil where it is not known
 }
 
-const headColumns = "id, feed_id, first_number, last_number, first_time, last_time, records, words_apart, twice"
-
-// heads returns the blocks that may hold a hit, in the order of the query.
-func (q *Query) heads(ctx context.Context, db *gorm.DB) (heads []head, err error) {
-	since, until := q.span()
-	order := "last_time DESC, id DESC"
-	if q.OldestFirst {
-		order = "first_time, id"
-	}
-	severities, facilities := q.sets()
-	err = db.WithContext(ctx).Model(&model.Block{}).Select(headColumns).
-		Where("cask_id IN ? AND records > 0 AND last_time >= ? AND first_time < ? AND severities & ? <> 0 AND facilities & ? <> 0", q.Casks, since, until, severities, facilities).
-		Order(order).Find(&heads).Error
-	if err != nil {
-		return nil, err
-	}
-	return q.nameAgents(ctx, db, heads)
-}
+const headColumns = "id, feed_id, first_number, last_number, first_time, last_time, records, words_apart, twice, moving"
 
 // opened is a block being opened: ready is closed once found or err is there.
 type opened[T any] struct {
@@ -162,7 +147,8 @@ func open[T any](ctx context.Context, s *Store, q *Query, h head, find func(head
 		return none, nil
 	}
 	if err != nil {
-		return found, fmt.Errorf("block %d: %w", h.ID, err)
+		var none T
+		return none, s.lacks(ctx, s.shelves.Of(h.shelf), q, fmt.Errorf("block %d: %w", h.ID, err))
 	}
 	s.blocks.put(h, kept{b, b.Size()})
 	return found, ctx.Err()
@@ -170,18 +156,34 @@ func open[T any](ctx context.Context, s *Store, q *Query, h head, find func(head
 
 // unpack fetches a block and unpacks it, nil where it is gone.
 func (s *Store) unpack(ctx context.Context, h head) (*block.Block, error) {
-	var row struct{ Payload []byte }
-	err := s.db.WithContext(ctx).Model(&model.Block{}).Select("payload").Where("id = ?", h.ID).Take(&row).Error
-	if errors.Is(err, gorm.ErrRecordNotFound) { // it was merged with others meanwhile, or its cask has let go of it
-		err = s.db.WithContext(ctx).Model(&model.Block{}).Select("payload").Where("feed_id = ? AND first_number <= ? AND last_number >= ?", h.FeedID, h.FirstNumber, h.LastNumber).Take(&row).Error
-		if errors.Is(err, gorm.ErrRecordNotFound) {
-			return nil, nil
+	payload, err := s.payload(ctx, h.shelf, "id = ?", h.ID)
+	if err == nil && payload == nil { // it was merged with others meanwhile, or its cask has let go of it, or it has moved
+		const same = "feed_id = ? AND first_number <= ? AND last_number >= ?"
+		payload, err = s.payload(ctx, h.shelf, same, h.FeedID, h.FirstNumber, h.LastNumber)
+		for _, of := range s.shelves.All() {
+			if err == nil && payload == nil && of.ID != h.shelf {
+				payload, err = s.payload(ctx, of.ID, same, h.FeedID, h.FirstNumber, h.LastNumber)
+			}
 		}
 	}
+	if err != nil || payload == nil {
+		return nil, err
+	}
+	return block.Open(payload)
+}
+
+// payload fetches a block of a shelf, nil where there is none.
+func (s *Store) payload(ctx context.Context, shelf uint32, where string, of ...any) ([]byte, error) {
+	db, err := s.shelves.Of(shelf).DB(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return block.Open(row.Payload)
+	var row struct{ Payload []byte }
+	err = db.Model(&model.Block{}).Select("payload").Where(where, of...).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, nil
+	}
+	return row.Payload, err
 }
 
 // unpacked is the contents of a block as its texts show them.

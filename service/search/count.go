@@ -3,12 +3,17 @@ package search
 import (
 	"cmp"
 	"context"
+	"database/sql"
 	"math"
 	"slices"
 
+	"gorm.io/gorm"
+
 	"oakbarrel/core/block"
 	"oakbarrel/core/record"
+	"oakbarrel/service/ingest"
 	"oakbarrel/service/model"
+	"oakbarrel/service/shelf"
 )
 
 // Count is how many records have a key.
@@ -32,7 +37,7 @@ func (s *Store) CountBy(ctx context.Context, q Query, by string) (total int64, c
 		cells, err = s.count(ctx, q, func(_ int64, r *record.Record) int64 { return int64(r.Facility()) })
 	} else if q.Condition == nil && q.Since%60e6 == 0 && q.Until%60e6 == 0 {
 		since, until := q.span()
-		cells, err = s.kept(ctx, q.Casks, ceilMinute(since), ceilMinute(until))
+		cells, err = s.kept(ctx, &q, ceilMinute(since), ceilMinute(until))
 	} else {
 		cells, err = s.count(ctx, q, func(t int64, _ *record.Record) int64 { return floorMinute(t) })
 	}
@@ -76,7 +81,7 @@ func (s *Store) Histogram(ctx context.Context, q Query, parts int) ([][8]int64, 
 		}
 		return counts, err
 	}
-	cells, err := s.kept(ctx, q.Casks, floorMinute(q.Since), ceilMinute(q.Until))
+	cells, err := s.kept(ctx, &q, floorMinute(q.Since), ceilMinute(q.Until))
 	for c, n := range cells {
 		counts[part(c.at*60e6)][c.severity] += n
 	}
@@ -84,20 +89,75 @@ func (s *Store) Histogram(ctx context.Context, q Query, parts int) ([][8]int64, 
 }
 
 // kept returns the counts by minute that were kept when the records came.
-func (s *Store) kept(ctx context.Context, casks []uint64, since, until int64) (map[cell]int64, error) {
-	var rows []model.Minute
-	err := s.db.WithContext(ctx).Where("cask_id IN ? AND minute >= ? AND minute < ?", casks, since, until).Find(&rows).Error
-	cells := map[cell]int64{}
-	for _, m := range rows {
-		cells[cell{m.Minute, record.Severity(m.Severity)}] += m.Count
+func (s *Store) kept(ctx context.Context, q *Query, since, until int64) (cells map[cell]int64, err error) {
+	for again := true; again; {
+		cells = map[cell]int64{}
+		again, err = s.steadily(ctx, q, func(view *shelf.View) error {
+			all, err := onEach(ctx, s, q, view.Shelves, func(db *gorm.DB, of *shelf.Shelf) ([]model.Minute, error) {
+				return minutesOn(db, of.ID, view, q.Casks, since, until)
+			})
+			for _, m := range slices.Concat(all...) {
+				cells[cell{m.Minute, record.Severity(m.Severity)}] += m.Count
+			}
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
 	}
-	return cells, err
+	return cells, nil
+}
+
+// minutesOn returns the counts by minute of a shelf, to which those of blocks are added that
+// have come from another shelf and are not counted yet, and of which those are taken that
+// count at another one already.
+func minutesOn(db *gorm.DB, on uint32, view *shelf.View, casks []uint64, since, until int64) (rows []model.Minute, err error) {
+	feeds := view.Moves(on)
+	read := func(tx *gorm.DB) error {
+		if err := tx.Where("cask_id IN ? AND minute >= ? AND minute < ?", casks, since, until).Find(&rows).Error; err != nil || len(feeds) == 0 {
+			return err
+		}
+		var blocks []model.Block
+		if err := tx.Omit("payload", "words").Where("feed_id IN ? AND cask_id IN ? AND records > 0", feeds, casks).Find(&blocks).Error; err != nil {
+			return err
+		}
+		for _, b := range blocks {
+			counts := view.Counts(on, b.FeedID, b.LastNumber, b.Moving)
+			if counts != b.Moving {
+				continue // it is where it counts, or does not where it does not
+			}
+			apart := map[model.Minute]int64{}
+			payload := func() ([]byte, error) {
+				var of model.Block
+				err := tx.Select("payload").Take(&of, b.ID).Error
+				return of.Payload, err
+			}
+			if err := ingest.CountBlock(b, payload, apart); err != nil {
+				return err
+			}
+			for m, n := range apart {
+				if m.Minute < since || m.Minute >= until {
+					continue
+				}
+				if m.Count = n; !counts {
+					m.Count = -n
+				}
+				rows = append(rows, m)
+			}
+		}
+		return nil
+	}
+	if len(feeds) == 0 {
+		return rows, read(db)
+	}
+	err = db.Transaction(read, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	return rows, err
 }
 
 // count opens every block that may hold a hit and counts by severity and by
 // what at returns for a record and its time in microseconds.
 func (s *Store) count(ctx context.Context, q Query, at func(micros int64, r *record.Record) int64) (map[cell]int64, error) {
-	heads, err := q.heads(ctx, s.db)
+	heads, err := s.heads(ctx, &q)
 	if err != nil {
 		return nil, err
 	}

@@ -25,6 +25,9 @@ type Query struct {
 	// Damaged is told of blocks that cannot be read, by several goroutines at a
 	// time; the search goes on without them. Where it is nil they end the search.
 	Damaged func(block uint64, err error)
+	// Missing is told of shelves that are away, by several goroutines at a time; the search
+	// goes on without them. Where it is nil they end the search.
+	Missing func(shelf string)
 	// Progress is told, by one goroutine, how many of the blocks that may have a
 	// hit are looked at. It may be nil.
 	Progress func(done, all int)

@@ -14,17 +14,16 @@ import (
 	"slices"
 	"sync"
 
-	"gorm.io/gorm"
-
 	"oakbarrel/core/block"
 	"oakbarrel/core/record"
 	"oakbarrel/service/model"
+	"oakbarrel/service/shelf"
 )
 
-// Store finds records in a database. It may be used by several goroutines at a time.
+// Store finds records on the shelves of a store. It may be used by several goroutines at a time.
 type Store struct {
-	db     *gorm.DB
-	blocks recent // unpacked: who pages through records comes again
+	shelves *shelf.Set
+	blocks  recent // unpacked: who pages through records comes again
 
 	mostWaiting int // of a search, 0 for the usual
 
@@ -35,9 +34,9 @@ type Store struct {
 	patient chan struct{} // has room for as many as open blocks of long searches at a time
 }
 
-// New returns a Store on a database. Its blocks in memory are up to 64 MiB.
-func New(db *gorm.DB) *Store {
-	return &Store{db: db, blocks: recent{half: 32 << 20}, patient: make(chan struct{}, max(1, runtime.GOMAXPROCS(0)/2))}
+// New returns a Store on shelves. Its blocks in memory are up to 64 MiB.
+func New(shelves *shelf.Set) *Store {
+	return &Store{shelves: shelves, blocks: recent{half: 32 << 20}, patient: make(chan struct{}, max(1, runtime.GOMAXPROCS(0)/2))}
 }
 
 // Hit is a record that was found, as JSON.
@@ -65,7 +64,7 @@ func (s *Store) Search(ctx context.Context, q Query, each func(Hit) error) error
 // records that overlap in time it holds a bounded part. It takes what it found off
 // the limit.
 func (s *Store) pass(ctx context.Context, q *Query, each func(Hit) error) (cut *Place, err error) {
-	heads, err := q.heads(ctx, s.db)
+	heads, err := s.heads(ctx, q)
 	if err != nil {
 		return nil, err
 	}
@@ -172,33 +171,83 @@ func writeJSON(hits []Hit, b *block.Block, h head) {
 	}
 }
 
-// Since calls each with the records that meet the query in blocks that came
-// after the block *last, in the order of their coming, and moves *last on.
-func (s *Store) Since(ctx context.Context, q Query, last *uint64, each func(Hit) error) error {
-	var heads []head
-	err := s.db.WithContext(ctx).Model(&model.Block{}).Select(headColumns).Where("cask_id IN ? AND id > ? AND records > 0 AND merged = 0", q.Casks, *last).Order("id").Find(&heads).Error
+// Position is up to which block each shelf was followed.
+type Position map[uint32]uint64
+
+// Now returns the position behind all that is there. A shelf that is away is followed from
+// where it is once it is back.
+func (s *Store) Now(ctx context.Context) (Position, error) {
+	at := Position{}
+	for _, of := range s.shelves.All() {
+		if err := s.reach(ctx, of, at); err != nil {
+			return nil, err
+		}
+	}
+	return at, nil
+}
+
+// reach notes up to which block a shelf has come.
+func (s *Store) reach(ctx context.Context, of *shelf.Shelf, at Position) error {
+	db, err := of.DB(ctx)
 	if err != nil {
-		return err
+		return nil
+	}
+	var last uint64
+	if err := db.Model(&model.Block{}).Select("COALESCE(MAX(id), 0)").Scan(&last).Error; err != nil {
+		return s.lacks(ctx, of, nil, err)
+	}
+	at[of.ID] = last
+	return nil
+}
+
+// Since calls each with the records that meet the query in blocks that came after a
+// position, of each shelf in the order of their coming, and moves the position on.
+func (s *Store) Since(ctx context.Context, q Query, at Position, each func(Hit) error) error {
+	for _, of := range s.shelves.All() {
+		if _, known := at[of.ID]; !known {
+			if err := s.reach(ctx, of, at); err != nil {
+				return err
+			}
+		} else if err := s.sinceOn(ctx, of, q, at, each); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Store) sinceOn(ctx context.Context, of *shelf.Shelf, q Query, at Position, each func(Hit) error) error {
+	q.Missing = nil // nothing is passed over
+	db, err := of.DB(ctx)
+	if err != nil {
+		return nil // it goes on from here once it is back
+	}
+	var heads []head
+	err = db.Model(&model.Block{}).Select(headColumns).Where("cask_id IN ? AND id > ? AND records > 0 AND merged = 0", q.Casks, at[of.ID]).Order("id").Find(&heads).Error
+	if err != nil {
+		return s.lacks(ctx, of, nil, err)
 	}
 	if len(heads) == 0 {
 		return nil
 	}
 	newest := heads[len(heads)-1].ID
-	if heads, err = q.nameAgents(ctx, s.db, heads); err != nil {
+	for i := range heads {
+		heads[i].shelf = of.ID
+	}
+	if heads, err = q.nameAgents(ctx, s.shelves.First(ctx), heads); err != nil {
 		return err
 	}
 	for _, h := range heads {
 		hits, err := open(ctx, s, &q, h, q.hits)
 		if err != nil {
-			return err
+			return s.lacks(ctx, of, nil, err)
 		}
 		for _, hit := range hits {
 			if err := each(hit); err != nil {
 				return err
 			}
 		}
-		*last = h.ID
+		at[of.ID] = h.ID
 	}
-	*last = newest
+	at[of.ID] = newest
 	return nil
 }

@@ -59,7 +59,7 @@ func ValueOf(by, path string) (func(dst []byte, r *record.Record) []byte, error)
 // TopValues counts the records that meet the query by what value returns, and
 // returns the most frequent ones; others is the number of the records with any other.
 func (s *Store) TopValues(ctx context.Context, q Query, value func([]byte, *record.Record) []byte, most int) (total, others int64, top []Count, err error) {
-	heads, err := q.heads(ctx, s.db)
+	heads, err := s.heads(ctx, &q)
 	if err != nil {
 		return 0, 0, nil, err
 	}

@@ -1,6 +1,7 @@
 package search
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"iter"
@@ -28,7 +29,7 @@ func (s *Store) picked(ctx context.Context, q *Query, heads []head) iter.Seq2[he
 		words := q.words()
 		for done, together := 0, firstTogether; done < len(heads); together = min(2*together, mostTogether) {
 			some := heads[done:min(done+together, len(heads))]
-			known, err := s.askFilters(ctx, words, some)
+			known, err := s.askFilters(ctx, q, words, some)
 			if err != nil {
 				yield(head{}, err)
 				return
@@ -37,7 +38,7 @@ func (s *Store) picked(ctx context.Context, q *Query, heads []head) iter.Seq2[he
 				if done++; q.Progress != nil {
 					q.Progress(done, len(heads))
 				}
-				if f, ok := known[h.ID]; ok && !q.Condition.Possible(f) {
+				if f, ok := known[h.blockKey()]; ok && !q.Condition.Possible(f) {
 					continue
 				}
 				if !yield(h, nil) {
@@ -59,58 +60,100 @@ func (q *Query) words() []uint64 {
 	return w.hashes[:min(len(w.hashes), mostWords)]
 }
 
-// askFilters asks the filters of blocks for words. Of a block that is gone, or
-// where there are no words, nothing is known.
-func (s *Store) askFilters(ctx context.Context, words []uint64, heads []head) (map[uint64]filtered, error) {
-	known := map[uint64]filtered{}
+// blockKey tells blocks of several shelves apart.
+type blockKey struct {
+	shelf uint32
+	id    uint64
+}
+
+func (h head) blockKey() blockKey { return blockKey{h.shelf, h.ID} }
+
+// askFilters asks the filters of blocks for words, those of each shelf side by side. Of a
+// block that is gone, or where there are no words, nothing is known.
+func (s *Store) askFilters(ctx context.Context, q *Query, words []uint64, heads []head) (map[blockKey]filtered, error) {
+	known := map[blockKey]filtered{}
 	if len(words) == 0 {
 		return known, nil
 	}
-	var whole, apart []uint64
+	asked := map[uint32]*filters{}
 	for _, h := range heads {
-		known[h.ID] = filtered{words, make([]cells, len(words))}
+		known[h.blockKey()] = filtered{words, make([]cells, len(words))}
+		of := asked[h.shelf]
+		if of == nil {
+			of = &filters{shelf: h.shelf, known: known}
+			asked[h.shelf] = of
+		}
 		if h.WordsApart {
-			apart = append(apart, h.ID)
+			of.apart = append(of.apart, h.ID)
 		} else {
-			whole = append(whole, h.ID)
+			of.whole = append(of.whole, h.ID)
 		}
 	}
+	errs := make(chan error, len(asked))
+	for id, of := range asked {
+		go func() {
+			db, err := s.shelves.Of(id).DB(ctx)
+			if err == nil {
+				err = of.ask(db, words)
+			}
+			if err != nil {
+				err = s.lacks(ctx, s.shelves.Of(id), q, err)
+			}
+			errs <- err
+		}()
+	}
+	var err error
+	for range asked {
+		err = cmp.Or(err, <-errs)
+	}
+	return known, err
+}
+
+// filters are those of blocks of one shelf that are asked together. What is noted of each
+// is its own, so that several shelves may be asked at a time.
+type filters struct {
+	shelf        uint32
+	whole, apart []uint64 // ids
+	known        map[blockKey]filtered
+}
+
+func (f *filters) ask(db *gorm.DB, words []uint64) error {
 	for i, hash := range words {
-		if len(whole) > 0 {
-			if err := s.askWhole(ctx, i, hash>>32, whole, known); err != nil {
-				return nil, err
+		if len(f.whole) > 0 {
+			if err := f.askWhole(db, i, hash>>32); err != nil {
+				return err
 			}
 		}
-		if len(apart) > 0 {
-			if err := s.askParts(ctx, i, hash>>32, apart, known); err != nil {
-				return nil, err
+		if len(f.apart) > 0 {
+			if err := f.askParts(db, i, hash>>32); err != nil {
+				return err
 			}
 		}
 	}
-	return known, nil
+	return nil
 }
 
 // askWhole asks the filters that blocks have with them for a word, by its number.
-func (s *Store) askWhole(ctx context.Context, word int, number uint64, ids []uint64, known map[uint64]filtered) error {
+func (f *filters) askWhole(db *gorm.DB, word int, number uint64) error {
 	group := fmt.Sprintf("SUBSTRING(words, 2 + %[1]d * (%[2]d MOD ((LENGTH(words) - 1) DIV %[1]d)), %[1]d) AS cells", block.GroupSize, number)
-	return ask(s.db.WithContext(ctx).Model(&model.Block{}).Select("id, ORD(words) AS version, "+group).Where("id IN ?", ids), word, known)
+	return f.note(db.Model(&model.Block{}).Select("id, ORD(words) AS version, "+group).Where("id IN ?", f.whole), word)
 }
 
 // askParts asks the filters that are kept in parts.
-func (s *Store) askParts(ctx context.Context, word int, number uint64, ids []uint64, known map[uint64]filtered) error {
+func (f *filters) askParts(db *gorm.DB, word int, number uint64) error {
 	group := fmt.Sprintf("SUBSTRING(cells, 1 + %[1]d * (%[2]d MOD (%[3]d * (LENGTH(cells) DIV %[1]d)) DIV %[3]d), %[1]d) AS cells", block.GroupSize, number, block.WordParts)
-	query := s.db.WithContext(ctx).Model(&model.WordPart{}).Select("block_id AS id, version, "+group).Where("part = ?", number%block.WordParts)
-	least, greatest := slices.Min(ids), slices.Max(ids)
-	if greatest-least < 4*uint64(len(ids)) { // quicker, with few others between them
+	query := db.Model(&model.WordPart{}).Select("block_id AS id, version, "+group).Where("part = ?", number%block.WordParts)
+	least, greatest := slices.Min(f.apart), slices.Max(f.apart)
+	if greatest-least < 4*uint64(len(f.apart)) { // quicker, with few others between them
 		query = query.Where("block_id BETWEEN ? AND ?", least, greatest)
 	} else {
-		query = query.Where("block_id IN ?", ids)
+		query = query.Where("block_id IN ?", f.apart)
 	}
-	return ask(query, word, known)
+	return f.note(query, word)
 }
 
-// ask notes the answers of a query.
-func ask(query *gorm.DB, word int, known map[uint64]filtered) error {
+// note notes the answers of a query.
+func (f *filters) note(query *gorm.DB, word int) error {
 	var rows []struct {
 		ID      uint64
 		Version uint8
@@ -120,8 +163,8 @@ func ask(query *gorm.DB, word int, known map[uint64]filtered) error {
 		return err
 	}
 	for _, r := range rows {
-		if f, wanted := known[r.ID]; wanted {
-			f.cells[word] = cells{r.Version, r.Cells}
+		if of, wanted := f.known[blockKey{f.shelf, r.ID}]; wanted {
+			of.cells[word] = cells{r.Version, r.Cells}
 		}
 	}
 	return nil

@@ -1,0 +1,112 @@
+package search
+
+import (
+	"cmp"
+	"context"
+	"slices"
+
+	"gorm.io/gorm"
+
+	"oakbarrel/service/model"
+	"oakbarrel/service/shelf"
+)
+
+// heads returns the blocks that may hold a hit, in the order of the query: those of all
+// shelves that have something of its casks, which are asked side by side.
+func (s *Store) heads(ctx context.Context, q *Query) (heads []head, err error) {
+	for again := true; again; {
+		var all [][]head
+		again, err = s.steadily(ctx, q, func(view *shelf.View) (err error) {
+			all, err = onEach(ctx, s, q, view.Shelves, func(db *gorm.DB, of *shelf.Shelf) ([]head, error) {
+				heads, err := q.headsOf(db)
+				for i := range heads {
+					heads[i].shelf = of.ID
+				}
+				return slices.DeleteFunc(heads, func(h head) bool { return !view.Counts(of.ID, h.FeedID, h.LastNumber, h.Moving) }), err
+			})
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+		heads = slices.Concat(all...)
+		if len(all) > 1 {
+			slices.SortFunc(heads, q.compareHeads)
+		}
+	}
+	return q.nameAgents(ctx, s.shelves.First(ctx), heads)
+}
+
+// compareHeads compares blocks in the order of the query, as the database has it.
+func (q *Query) compareHeads(a, b head) int {
+	if q.OldestFirst {
+		return cmp.Or(cmp.Compare(a.FirstTime, b.FirstTime), cmp.Compare(a.ID, b.ID))
+	}
+	return cmp.Or(cmp.Compare(b.LastTime, a.LastTime), cmp.Compare(b.ID, a.ID))
+}
+
+// headsOf returns the blocks of one shelf that may hold a hit, in the order of the query.
+func (q *Query) headsOf(db *gorm.DB) (heads []head, err error) {
+	since, until := q.span()
+	order := "last_time DESC, id DESC"
+	if q.OldestFirst {
+		order = "first_time, id"
+	}
+	severities, facilities := q.sets()
+	err = db.Model(&model.Block{}).Select(headColumns).
+		Where("cask_id IN ? AND records > 0 AND last_time >= ? AND first_time < ? AND severities & ? <> 0 AND facilities & ? <> 0", q.Casks, since, until, severities, facilities).
+		Order(order).Find(&heads).Error
+	return heads, err
+}
+
+// steadily looks at shelves, and tells whether something has moved from one to another
+// meanwhile, so that it has to be looked at again.
+func (s *Store) steadily(ctx context.Context, q *Query, look func(*shelf.View) error) (again bool, err error) {
+	view, err := s.shelves.View(ctx, q.Casks)
+	if err == nil {
+		err = look(view)
+	}
+	if err != nil {
+		return false, err
+	}
+	return view.HasMoved(ctx)
+}
+
+// onEach asks shelves side by side. One that is away is told of, and has nothing.
+func onEach[T any](ctx context.Context, s *Store, q *Query, shelves []*shelf.Shelf, ask func(*gorm.DB, *shelf.Shelf) (T, error)) ([]T, error) {
+	all, errs := make([]T, len(shelves)), make(chan error, len(shelves))
+	for i, of := range shelves {
+		go func() {
+			db, err := of.DB(ctx)
+			if err == nil {
+				all[i], err = ask(db, of)
+			}
+			if err != nil {
+				err = s.lacks(ctx, of, q, err)
+			}
+			errs <- err
+		}()
+	}
+	var err error
+	for range shelves {
+		err = cmp.Or(err, <-errs)
+	}
+	return all, err
+}
+
+// lacks tells that an answer lacks what a shelf has, and returns the error where it may
+// not: where nobody is told, and where the first shelf fails, which tells of all others.
+// Without a query, what is lacking is asked for again later.
+func (s *Store) lacks(ctx context.Context, of *shelf.Shelf, q *Query, err error) error {
+	if ctx.Err() != nil || of.ID == model.FirstShelf || q != nil && q.Missing == nil {
+		return err
+	}
+	if q == nil {
+		return nil
+	}
+	if shelf.IsGone(err) {
+		q.Missing(of.Name())
+		return nil
+	}
+	return err
+}

@@ -1,0 +1,98 @@
+package shelf
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"slices"
+
+	"github.com/go-sql-driver/mysql"
+
+	"oakbarrel/service/model"
+)
+
+// View is what counts where, of some casks, at a time. What is read by it holds only if
+// nothing has moved when it was read: see HasMoved.
+type View struct {
+	Shelves []*Shelf // that have something of the casks
+
+	set   *Set
+	moves map[uint64]model.Move // by feed
+	moved uint64
+}
+
+// View returns what counts where now, of some casks.
+func (s *Set) View(ctx context.Context, casks []uint64) (*View, error) {
+	if err := s.known(ctx); err != nil {
+		return nil, err
+	}
+	v := &View{Shelves: s.All(), set: s}
+	if len(v.Shelves) == 1 {
+		return v, nil
+	}
+	var err error
+	if v.moved, err = s.moved(ctx); err != nil {
+		return nil, err
+	}
+	var moves []model.Move
+	if err := s.First(ctx).Find(&moves).Error; err != nil {
+		return nil, err
+	}
+	var ids []uint32
+	if err := s.First(ctx).Model(&model.Feed{}).Where("cask_id IN ?", casks).Distinct().Pluck("shelf_id", &ids).Error; err != nil {
+		return nil, err
+	}
+	has, moving := map[uint32]bool{}, map[uint64]model.Move{}
+	for _, id := range ids {
+		has[id] = true
+	}
+	for _, m := range moves {
+		moving[m.FeedID] = m
+		has[m.FromID], has[m.ToID] = true, true
+	}
+	v.Shelves, v.moves = nil, moving
+	for _, id := range slices.Sorted(maps.Keys(has)) {
+		v.Shelves = append(v.Shelves, s.Of(id))
+	}
+	return v, nil
+}
+
+// HasMoved tells whether something has moved from one shelf to another since.
+func (v *View) HasMoved(ctx context.Context) (bool, error) {
+	if v.moves == nil {
+		return false, nil
+	}
+	moved, err := v.set.moved(ctx)
+	return moved != v.moved, err
+}
+
+func (s *Set) moved(ctx context.Context) (moved uint64, err error) {
+	err = s.First(ctx).Model(&model.Store{}).Where("id = 1").Select("moves").Scan(&moved).Error
+	return moved, err
+}
+
+// Counts tells whether a block on a shelf counts: of a feed that moves some are on both.
+func (v *View) Counts(shelf uint32, feed, last uint64, moving bool) bool {
+	m, moves := v.moves[feed]
+	if moving {
+		return moves && m.ToID == shelf && last <= m.Through
+	}
+	return !moves || m.FromID != shelf || last > m.Through
+}
+
+// Moves returns the feeds that move to or from a shelf.
+func (v *View) Moves(shelf uint32) (feeds []uint64) {
+	for _, m := range v.moves {
+		if m.FromID == shelf || m.ToID == shelf {
+			feeds = append(feeds, m.FeedID)
+		}
+	}
+	return feeds
+}
+
+// IsGone tells whether an error says that a database does not answer, rather than that it
+// answers with a refusal.
+func IsGone(err error) bool {
+	var refusal *mysql.MySQLError
+	return !errors.As(err, &refusal) || slices.Contains([]uint16{1047, 1053, 1927}, refusal.Number) // away from its cluster, shuts down, was cut
+}
