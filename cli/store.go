@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"os"
@@ -8,14 +10,89 @@ import (
 
 	"github.com/mattn/go-isatty"
 	"github.com/spf13/cobra"
+	"gorm.io/gorm"
 
 	"oakbarrel/service/check"
+	"oakbarrel/service/model"
 	"oakbarrel/service/shelf"
 )
 
 func (a *app) storeCommand() *cobra.Command {
-	return group("store", "Look after the database of the central store", `  oakbarrel store check --database-file /etc/oakbarrel/database`,
-		"store check", a.storeCheckCommand())
+	return group("store", "Look after the database of the central store", `  oakbarrel store check --database-file /etc/oakbarrel/database
+  oakbarrel store compact --database-file /etc/oakbarrel/database`,
+		"store check, or store compact", a.storeCheckCommand(), a.storeCompactCommand())
+}
+
+func (a *app) storeCompactCommand() *cobra.Command {
+	var databaseFile string
+	c := &cobra.Command{
+		Use:   "compact",
+		Short: "Give the room that removed records have left back to the file system",
+		Long: `Give the room that removed records have left back to the file system, table by
+table and shelf by shelf, while the store works. What is removed leaves room that
+later records use; this is for when they will not need it. The disk of a database
+must have room for a copy of what is left of its largest table meanwhile.`,
+		Example: `  oakbarrel store compact --database-file /etc/oakbarrel/database
+  oakbarrel store compact --output json --database-file /etc/oakbarrel/database`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			dsn, err := readDSN(databaseFile)
+			if err != nil {
+				return err
+			}
+			first, err := model.OpenPatiently(dsn, slog.New(slog.DiscardHandler))
+			if err != nil {
+				return couldNot(err)
+			}
+			var rows []model.Shelf
+			if err := first.WithContext(c.Context()).Order("id").Find(&rows).Error; err != nil {
+				return couldNot(err)
+			}
+			all := []shelf.Compacted{}
+			var failed error
+			for _, row := range rows {
+				done, err := a.compactShelf(c.Context(), first, row)
+				if all = append(all, done...); err != nil {
+					failed = errors.Join(failed, fmt.Errorf("shelf %s: %w", row.Name, err))
+				}
+			}
+			return couldNot(errors.Join(failed, a.printCompacted(all)))
+		},
+	}
+	databaseFlag(c, &databaseFile)
+	return c
+}
+
+func (a *app) compactShelf(ctx context.Context, db *gorm.DB, row model.Shelf) ([]shelf.Compacted, error) {
+	if row.ID != model.FirstShelf {
+		var err error
+		if db, err = model.OpenPatiently(row.DSN, slog.New(slog.DiscardHandler)); err != nil {
+			return nil, err
+		}
+		defer func() {
+			pool, _ := db.DB()
+			pool.Close()
+		}()
+	}
+	return shelf.Compact(ctx, row.Name, db, func(table string, bytes int64) {
+		fmt.Fprintf(a.stderr, "shelf %s: compacts %s, %s\n", row.Name, table, size(bytes))
+	})
+}
+
+func (a *app) printCompacted(all []shelf.Compacted) error {
+	if a.json() {
+		return a.printJSON(all)
+	}
+	if len(all) == 0 {
+		fmt.Fprintln(a.stdout, "nothing is to be gained: little of any table is free")
+		return nil
+	}
+	rows := [][]string{{"SHELF", "TABLE", "BEFORE", "AFTER", "GIVEN BACK"}}
+	for _, c := range all {
+		rows = append(rows, []string{c.Shelf, c.Table, size(c.Before), size(c.After), size(max(0, c.Before-c.After))})
+	}
+	a.table(rows)
+	return nil
 }
 
 func (a *app) storeCheckCommand() *cobra.Command {

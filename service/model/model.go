@@ -586,14 +586,27 @@ func StoreID(db *gorm.DB) (string, error) {
 
 // Open opens the database and brings its tables up to date. The DSN may be several, a line
 // each: those of the nodes of one cluster. No error holds the password of a DSN.
-func Open(dsn string, log *slog.Logger) (*gorm.DB, error) { return open(dsn, log, false) }
+func Open(dsn string, log *slog.Logger) (*gorm.DB, error) {
+	return open(dsn, log, false, usualPatience)
+}
+
+// OpenPatiently opens a database for statements that take hours.
+func OpenPatiently(dsn string, log *slog.Logger) (*gorm.DB, error) {
+	return open(dsn, log, false, 24*time.Hour)
+}
 
 // OpenShelf opens the database of a shelf, whose connections are cut where it stops to
 // answer: others go on meanwhile, and nobody is to wait for it.
-func OpenShelf(dsn string, log *slog.Logger) (*gorm.DB, error) { return open(dsn, log, true) }
+func OpenShelf(dsn string, log *slog.Logger) (*gorm.DB, error) {
+	return open(dsn, log, true, usualPatience)
+}
 
-func open(dsn string, log *slog.Logger, watched bool) (*gorm.DB, error) {
-	connector, where, err := connectorOf(dsn, log, watched)
+// usualPatience is for how long an answer of the database is waited for, where the DSN
+// does not say it.
+const usualPatience = time.Minute
+
+func open(dsn string, log *slog.Logger, watched bool, patience time.Duration) (*gorm.DB, error) {
+	connector, where, err := connectorOf(dsn, log, watched, patience)
 	if err != nil {
 		return nil, err
 	}
@@ -615,7 +628,7 @@ func open(dsn string, log *slog.Logger, watched bool) (*gorm.DB, error) {
 
 // connectorOf returns what opens connections to the database of a DSN, or to the node of a
 // cluster that is to be written to, and the addresses that it connects to.
-func connectorOf(dsn string, log *slog.Logger, watched bool) (connector driver.Connector, where string, err error) {
+func connectorOf(dsn string, log *slog.Logger, watched bool, patience time.Duration) (connector driver.Connector, where string, err error) {
 	var configs []*mysql.Config
 	var addresses []string
 	for number, line := range strings.Split(strings.TrimSpace(dsn), "\n") {
@@ -626,7 +639,7 @@ func connectorOf(dsn string, log *slog.Logger, watched bool) (connector driver.C
 		if err != nil {
 			return nil, "", fmt.Errorf("line %d: the DSN of the database cannot be read; write USER:PASSWORD@tcp(HOST:PORT)/DATABASE", number+1)
 		}
-		complete(config)
+		complete(config, patience)
 		if slices.Contains(addresses, config.Addr) {
 			return nil, "", fmt.Errorf("line %d: the DSN names %s a second time; name each node of the cluster once", number+1, config.Addr)
 		}
@@ -649,10 +662,10 @@ func connectorOf(dsn string, log *slog.Logger, watched bool) (connector driver.C
 }
 
 // complete sets what the service needs of a connection, and what the DSN leaves open.
-func complete(config *mysql.Config) {
+func complete(config *mysql.Config, patience time.Duration) {
 	config.ParseTime, config.Loc, config.Logger = true, time.UTC, &mysql.NopLogger{} // what fails is an error of ours
 	config.Timeout = cmp.Or(config.Timeout, 5*time.Second)
-	config.ReadTimeout, config.WriteTimeout = cmp.Or(config.ReadTimeout, time.Minute), cmp.Or(config.WriteTimeout, time.Minute)
+	config.ReadTimeout, config.WriteTimeout = cmp.Or(config.ReadTimeout, patience), cmp.Or(config.WriteTimeout, patience)
 	config.MaxAllowedPacket = max(config.MaxAllowedPacket, 128<<20)
 	if config.Params == nil {
 		config.Params = map[string]string{}
