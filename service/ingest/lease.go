@@ -42,12 +42,8 @@ func (f *Feeds) Lease(ctx context.Context, key FeedKey, asks client.Lease) (answ
 			if known && !livesHere(feed, shelf) {
 				return ErrMoved
 			}
-			if !known {
-				feed = begins
-				feed.ID, feed.ShelfID = id, shelf
-				if err := tx.Create(&feed).Error; err != nil {
-					return err
-				}
+			if !known || isNew(feed) {
+				return begin(tx, place{id, shelf}, begins, asks, &answer)
 			}
 			return compare(tx, feed, asks, &answer)
 		})
@@ -59,6 +55,24 @@ func (f *Feeds) Lease(ctx context.Context, key FeedKey, asks client.Lease) (answ
 		answer.Gone, err = f.declareGone(ctx, key, asks.Older)
 	}
 	return answer, err
+}
+
+// isNew tells whether a feed was entered, and no run was given its lease yet.
+func isNew(feed model.Feed) bool {
+	return feed.Run == "" && feed.Link == "" && feed.Confirmed == feed.Base
+}
+
+// begin begins a feed, and gives its first run the lease. There is nothing to compare.
+func begin(tx *gorm.DB, at place, feed model.Feed, asks client.Lease, answer *client.Leased) error {
+	answer.Confirmed, answer.Account = feed.Confirmed, accountOf(feed)
+	if asks.Look {
+		return nil
+	}
+	feed.ID, feed.ShelfID = at.id, at.shelf
+	if err := tx.Save(&feed).Error; err != nil {
+		return err
+	}
+	return grant(tx, feed, asks)
 }
 
 // beginning returns a feed that is new to the store. What was delivered to it before, and

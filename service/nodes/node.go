@@ -89,10 +89,8 @@ func (of *node) keep(c net.Conn) net.Conn {
 	return &kept{c, of}
 }
 
-// cut ends all connections by which is written.
+// cut ends all connections by which is written. It is called with the lock.
 func (of *node) cut() {
-	of.mu.Lock()
-	defer of.mu.Unlock()
 	for c := range of.open {
 		c.Close()
 	}
@@ -130,6 +128,7 @@ func (of *node) ask(ctx context.Context) {
 		return
 	}
 	of.is = state{asked: true, heard: of.is.heard, err: err}
+	of.cut() // what waits for it would wait long, also where another one is written to by now
 }
 
 // isLate tells whether an error is one of waiting in vain. The driver hides what it was

@@ -112,7 +112,7 @@ func (n *Nodes) why() error {
 		of = append(of, node.address+" "+node.state().why())
 	}
 	if len(n.all) == 1 {
-		return fmt.Errorf("the database at %s", of[0])
+		return errors.New(of[0])
 	}
 	return fmt.Errorf("no node of the cluster can be written to now: %s", strings.Join(of, "; "))
 }
@@ -171,17 +171,12 @@ func (n *Nodes) best() (best *node, is state) {
 
 // change has another node written to, nil for none.
 func (n *Nodes) change(to *node, is state) {
-	if before := n.writer; len(n.all) == 1 {
-		if to == nil {
-			before.cut()
-		}
-	} else if before == nil {
+	switch before := n.writer; {
+	case len(n.all) == 1: // which others tell of
+	case before == nil:
 		n.notes.Info("a node of the cluster is written to", "address", to.address)
-	} else {
+	default:
 		n.notes.Warn("another node of the cluster is written to", "before", before.address, "why", "it "+before.state().why(), "now", addressOf(to))
-		if !before.state().answers() {
-			before.cut() // what waits for it would wait long
-		}
 	}
 	if n.writer, n.better = to, nil; to != nil {
 		n.cluster = is.cluster
