@@ -3,7 +3,7 @@
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 export CGO_ENABLED = 0
 
-.PHONY: build demo test race soak lint others bench fuzz setup screenshots console describe package package-test
+.PHONY: build demo cluster-demo test race soak lint others bench fuzz setup screenshots console describe package package-test
 
 build: console
 	go build -tags nomsgpack -trimpath -ldflags "-s -w -X oakbarrel/client.built=$$(date -u +%Y-%m-%dT%H:%M:%SZ) -X oakbarrel/client.commit=$$(git describe --always --dirty=+ --abbrev=12 2>/dev/null)" -o bin/oakbarrel ./cmd/oakbarrel
@@ -11,6 +11,11 @@ build: console
 demo: build
 	@./setup.sh mariadbd:mariadb-server
 	@exec bin/oakbarrel demo
+
+# Lantern Bay with a store of which any part may be killed.
+cluster-demo: build
+	@./setup.sh mariadbd:mariadb-server rsync:rsync ss:iproute2
+	@exec bin/oakbarrel demo --cluster --dir lantern-bay-cluster
 
 test: setup console
 	go test -count=1 -timeout 14m ./...
@@ -53,7 +58,7 @@ bench: setup
 
 # Half an hour each of kills, cut and slow connections and rolled files on the whole road from hosts into the
 # store; of what the programs, containers, compressors and disks of one host do; of a real engine's containers; of
-# files that come and go; and ten minutes of the demo.
+# files that come and go; of what dies and stops of a cluster, shelves and services; and ten minutes of the demo.
 soak: setup console
 	OAKBARREL_SOAK=$${OAKBARREL_SOAK:-30m} go test -count=1 -v -timeout 150m -run '$(or $(SOAK),TestSoak)' ./e2e
 
@@ -87,4 +92,4 @@ bin/promtool:
 
 # What the tests run beside Go: programs that send syslog, the standard compressors, a web server, the database, a browser.
 setup: bin/promtool
-	@./setup.sh logger:bsdutils python3:python3 perl:perl zstd:zstd gzip:gzip mariadbd:mariadb-server chromium:chromium nginx:nginx-light dockerd:docker.io podman:podman conmon:conmon runc:runc busybox:busybox-static rsync:rsync ss:iproute2
+	@./setup.sh logger:bsdutils python3:python3 perl:perl zstd:zstd gzip:gzip mariadbd:mariadb-server chromium:chromium nginx:nginx-light dockerd:docker.io podman:podman conmon:conmon runc:runc busybox:busybox-static rsync:rsync ss:iproute2 mariadb-backup:mariadb-backup

@@ -16,6 +16,7 @@ type child struct {
 	log     string
 	process *exec.Cmd
 	ended   chan error
+	gone    chan struct{} // closed once it has ended
 }
 
 // startChild starts a process and waits until it says "ready" on stdout. What
@@ -26,7 +27,7 @@ func startChild(what, log, binary string, args ...string) (*child, error) {
 		return nil, err
 	}
 	defer stderr.Close()
-	c := &child{what: what, log: log, process: exec.Command(binary, args...), ended: make(chan error, 1)}
+	c := &child{what: what, log: log, process: exec.Command(binary, args...), ended: make(chan error, 1), gone: make(chan struct{})}
 	c.process.Stderr = stderr
 	c.process.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM, Setpgid: true} // Ctrl-C is for us; we stop it
 	stdout, err := c.process.StdoutPipe()
@@ -37,7 +38,10 @@ func startChild(what, log, binary string, args ...string) (*child, error) {
 		return nil, err
 	}
 	line, _ := bufio.NewReader(stdout).ReadString('\n')
-	go func() { c.ended <- c.process.Wait() }()
+	go func() {
+		c.ended <- c.process.Wait()
+		close(c.gone)
+	}()
 	if line != "ready\n" {
 		c.stop()
 		said, _ := os.ReadFile(log)
@@ -55,7 +59,7 @@ func (c *child) failed(err error) error {
 func (c *child) stop() {
 	c.process.Process.Signal(syscall.SIGTERM)
 	select {
-	case <-c.ended:
+	case <-c.gone:
 	case <-time.After(12 * time.Second):
 		c.process.Process.Kill()
 	}

@@ -26,10 +26,11 @@ var plans embed.FS
 
 // Options says how to run the demo.
 type Options struct {
-	Dir    string    // its folder, made where it is missing
-	Rate   float64   // messages a second, of all hosts together
-	Binary string    // of oakbarrel
-	Out    io.Writer // for what a person is to know
+	Dir     string    // its folder, made where it is missing
+	Cluster bool      // the store is a cluster, with shelves and two services
+	Rate    float64   // messages a second, of all hosts together
+	Binary  string    // of oakbarrel
+	Out     io.Writer // for what a person is to know
 }
 
 // Agent is one agent of the demo, as demo.json has it.
@@ -72,11 +73,19 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	o.Dir = dir
+	if o.Cluster {
+		if err := clear(dir); err != nil {
+			return err
+		}
+	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
 	store := openStore(ctx, o)
 	defer store.close()
+	ending, end := context.WithCancel(ctx)
+	defer end()
+	store.bringBack(ending)
 	d := Demo{URL: store.url, Password: store.password, Token: store.readToken, WriteToken: store.writeToken, ImportToken: store.importToken}
 	if d.URL != "" {
 		d.Account = account
@@ -128,6 +137,7 @@ func Run(ctx context.Context, o Options) error {
 		err = d.Agents[0].child.failed(e)
 	case e := <-d.Agents[1].child.ended:
 		err = d.Agents[1].child.failed(e)
+	case <-ctx.Done():
 	case e := <-store.ended():
 		err = store.service.failed(e)
 	}
@@ -148,7 +158,7 @@ func start(ctx context.Context, o Options, name string, store *store) (*Agent, e
 		return nil, err
 	}
 	a := &Agent{Name: name, Plan: filepath.Join(dir, "plan.yaml"), State: filepath.Join(dir, "state"), Socket: filepath.Join(dir, "log.sock")}
-	err := writePlan(a, map[string]string{"Dir": dir, "URL": store.url, "TokenFile": store.tokenFile(name), "DutyFile": dutyFile(o.Dir)})
+	err := writePlan(a, map[string]string{"Dir": dir, "URL": store.urls(), "TokenFile": store.tokenFile(name), "DutyFile": dutyFile(o.Dir)})
 	if err != nil {
 		return nil, err
 	}
@@ -254,6 +264,7 @@ Ten kiosks have their plan from the store; it lies in %s, too. Change it there, 
   %s rollout start kiosk --wait 30s --why 'quieter screens' --watch %s
 `, fleet, bin, as, bin, fleet, as, bin, as)
 	}
+	store.tellParts(o)
 	fmt.Fprintf(o.Out, "\nCtrl-C ends it; the logs stay in %s.\n", shortest(o.Dir))
 }
 

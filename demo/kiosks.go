@@ -75,7 +75,7 @@ func (k *Kiosk) settle(binary string, s *store, invitation string) error {
 		return fmt.Errorf("%s accepts its invitation: %w: %s", k.Name, err, out)
 	}
 	bounds := fmt.Sprintf("# What the service may have this kiosk do; its owner writes it.\nread: [%q]\nwrite: [%q]\n", log, k.State)
-	plan := fmt.Sprintf("# The plan comes from the service; here stands what is this kiosk's own.\noakbarrel: 1\nplan: served\nhost: %s\nservice: {url: %q, token_file: %q}\nvalues: {folder: %q}\n", k.Name, s.url, token, log)
+	plan := fmt.Sprintf("# The plan comes from the service; here stands what is this kiosk's own.\noakbarrel: 1\nplan: served\nhost: %s\nservice: {url: %s, token_file: %q}\nvalues: {folder: %q}\n", k.Name, s.urls(), token, log)
 	return errors.Join(os.WriteFile(filepath.Join(dir, "bounds.yaml"), []byte(bounds), 0o644), os.WriteFile(k.Plan, []byte(plan), 0o644))
 }
 

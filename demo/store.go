@@ -3,12 +3,14 @@ package demo
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"oakbarrel/demo/mariadb"
 )
@@ -20,6 +22,12 @@ type store struct {
 	readToken, writeToken, importToken string
 	db                                 *mariadb.Server
 	service                            *child
+	cluster                            *mariadb.Cluster // nil for a database alone
+	shelves                            []*mariadb.Server
+	services                           []*servicePart // of a cluster
+	secondURL                          string
+	parts                              []*part
+	watched                            sync.WaitGroup
 	missing                            string // why there is no store
 	password                           string // of the account
 }
@@ -41,11 +49,13 @@ func tryStore(ctx context.Context, o Options) (s *store, err error) {
 	if err := os.MkdirAll(s.dir, 0o755); err != nil {
 		return s, err
 	}
-	if s.db, err = mariadb.Start(ctx, filepath.Join(s.dir, "mariadb")); err != nil {
-		return s, err
-	}
 	database := filepath.Join(s.dir, "database")
-	if err := os.WriteFile(database, []byte(s.db.DSN+"\n"), 0o600); err != nil {
+	if o.Cluster {
+		err = s.startCluster(ctx, database)
+	} else if s.db, err = mariadb.Start(ctx, filepath.Join(s.dir, "mariadb")); err == nil {
+		err = os.WriteFile(database, []byte(s.db.DSN+"\n"), 0o600)
+	}
+	if err != nil {
 		return s, err
 	}
 	address, err := s.address()
@@ -57,6 +67,11 @@ func tryStore(ctx context.Context, o Options) (s *store, err error) {
 		return s, err
 	}
 	s.url = "http://" + address
+	if o.Cluster {
+		if err := errors.Join(s.addShelves(ctx, o.Binary, database), s.startSecond(o.Binary, database)); err != nil {
+			return s, err
+		}
+	}
 	for _, host := range hosts { // a token serves one agent
 		if _, err := s.token(o.Binary, database, host, casks[host], "write"); err != nil {
 			return s, err
@@ -73,7 +88,20 @@ func tryStore(ctx context.Context, o Options) (s *store, err error) {
 	if err := s.addAccount(o.Binary, database); err != nil {
 		return s, err
 	}
+	if o.Cluster {
+		if err := s.placeCasks(o.Binary); err != nil {
+			return s, err
+		}
+	}
 	return s, s.setRetention(o.Binary)
+}
+
+// urls returns the addresses of the services as a plan has them.
+func (s *store) urls() string {
+	if s.secondURL == "" {
+		return s.url
+	}
+	return fmt.Sprintf("[%q, %q]", s.url, s.secondURL)
 }
 
 // setRetention has the casks keep what an administrator would have them keep.
@@ -110,8 +138,10 @@ func (s *store) tokenFile(name string) string { return filepath.Join(s.dir, name
 
 // address returns where the service listens: the same at every start, because
 // the plans of the hosts name it.
-func (s *store) address() (string, error) {
-	file := filepath.Join(s.dir, "address")
+func (s *store) address() (string, error) { return s.addressIn("address") }
+
+func (s *store) addressIn(name string) (string, error) {
+	file := filepath.Join(s.dir, name)
 	if b, err := os.ReadFile(file); err == nil {
 		return strings.TrimSpace(string(b)), nil
 	}
@@ -146,17 +176,27 @@ func (s *store) newToken(binary, database, cask, may, label string) (string, err
 
 // ended tells when the service has ended by itself; without a store never.
 func (s *store) ended() <-chan error {
-	if s.service == nil {
+	if s.service == nil || s.cluster != nil {
 		return nil
 	}
 	return s.service.ended
 }
 
 func (s *store) close() {
+	s.watched.Wait()
+	for _, p := range s.services {
+		p.child.stop()
+	}
 	if s.service != nil {
 		s.service.stop()
 	}
+	for _, db := range s.shelves {
+		db.Stop()
+	}
 	if s.db != nil {
 		s.db.Stop()
+	}
+	if s.cluster != nil {
+		s.cluster.Close()
 	}
 }

@@ -54,7 +54,7 @@ func StartCluster(ctx context.Context, n int) (c *Cluster, err error) {
 		members = append(members, fmt.Sprintf("127.0.0.1:%d", talks))
 		s.options = []string{"--wsrep-on=ON", "--wsrep-provider=" + provider, "--binlog-format=ROW", "--innodb-autoinc-lock-mode=2", "--wsrep-sst-method=rsync",
 			"--wsrep-node-address=127.0.0.1", fmt.Sprintf("--wsrep-sst-receive-address=127.0.0.1:%d", takes),
-			fmt.Sprintf("--wsrep-provider-options=gmcast.listen_addr=tcp://127.0.0.1:%d;ist.recv_addr=127.0.0.1:%d;gcache.size=64M", talks, gives)}
+			fmt.Sprintf("--wsrep-provider-options=gmcast.listen_addr=tcp://127.0.0.1:%d;ist.recv_addr=127.0.0.1:%d;gcache.size=256M", talks, gives)}
 		c.Nodes = append(c.Nodes, s)
 		if err = s.own(); err != nil {
 			return nil, err

@@ -123,7 +123,7 @@ func (s *Server) start(ctx context.Context, options ...string) error {
 }
 
 // startTime is for how long a server may take to start.
-const startTime = 30 * time.Second
+const startTime = time.Minute
 
 func (s *Server) socket() string { return filepath.Join(s.dir, "m.sock") }
 
@@ -153,6 +153,12 @@ func (s *Server) Ask(statement string) string {
 	out, _ := s.client("--password=lantern", statement).Output()
 	return strings.TrimSpace(string(out))
 }
+
+// PID returns the id of its process.
+func (s *Server) PID() int { return s.process.Process.Pid }
+
+// Ended returns what is closed once the process has ended.
+func (s *Server) Ended() <-chan struct{} { return s.ended }
 
 // Stop ends the server as an administrator would.
 func (s *Server) Stop() { s.end(syscall.SIGTERM) }
