@@ -100,6 +100,10 @@ func (s *store) kill() {
 	}
 }
 
+// freeze stops the service where it is, until thaw.
+func (s *store) freeze() { s.process.Process.Signal(syscall.SIGSTOP) }
+func (s *store) thaw()   { s.process.Process.Signal(syscall.SIGCONT) }
+
 func (s *store) token(cask, may string) string {
 	s.t.Helper()
 	return strings.TrimSpace(expect(s.t, 0, "ob_", "", "token", "new", "--cask", cask, "--may", may, "--database-file", s.database))

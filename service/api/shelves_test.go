@@ -308,7 +308,7 @@ func TestAShelfDrainsWhileItIsWrittenAndRead(t *testing.T) {
 			if time.Since(began) > time.Minute {
 				t.Fatalf("%s is not drained: %v", name, s.feedsOn())
 			}
-			ctx, cancel := context.WithTimeout(t.Context(), time.Duration(rnd.IntN(300))*time.Millisecond)
+			ctx, cancel := context.WithTimeout(t.Context(), time.Duration(rnd.IntN(200+10*breaks))*time.Millisecond)
 			services[breaks%2].keepers("drains")[name].Once(ctx) // which ends anywhere
 			cancel()
 		}
