@@ -327,3 +327,51 @@ func TestAShelfDrainsWhileItIsWrittenAndRead(t *testing.T) {
 	}
 	s.inOrder()
 }
+
+// Who reads comes to an end however fast things move from shelf to shelf, and what moves
+// goes on afterwards.
+func TestReadersComeToAnEndWhileMuchMoves(t *testing.T) {
+	s := newShelved(t, "north")
+	for agent := range 4 {
+		s.sent(agent, 1, 100)
+	}
+	ending, held := make(chan struct{}), 0
+	var moving sync.WaitGroup
+	moving.Go(func() {
+		for {
+			select {
+			case <-ending:
+				return
+			default:
+			}
+			if err := shelf.Note(s.first); errors.Is(err, shelf.ErrHeld) {
+				held++
+				time.Sleep(10 * time.Millisecond)
+			} else if err != nil {
+				t.Error(err)
+				return
+			}
+		}
+	})
+	for range 3 {
+		if all, err := s.texts(search.Query{}); err != nil || len(all) != 400 {
+			t.Errorf("%d records: %v", len(all), err)
+		}
+		if total, _, err := s.search.CountBy(t.Context(), search.Query{Casks: []uint64{s.cask}}, "severity"); err != nil || total != 400 {
+			t.Errorf("%d are counted: %v", total, err)
+		}
+	}
+	close(ending)
+	moving.Wait()
+	if held == 0 {
+		t.Error("nothing was held")
+	}
+	for began := time.Now(); ; time.Sleep(100 * time.Millisecond) {
+		if err := shelf.Note(s.first); err == nil {
+			break
+		}
+		if time.Since(began) > 10*time.Second {
+			t.Fatal("nothing moves any more")
+		}
+	}
+}

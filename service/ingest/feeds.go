@@ -217,16 +217,9 @@ func (f *Feeds) shelfFor(tx *gorm.DB, caskID uint64) (uint32, error) {
 	if err := tx.Select("shelf_id").Take(&cask, caskID).Error; err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
 		return 0, err
 	}
-	var counts []struct {
-		ShelfID uint32
-		Feeds   int64
-	}
-	if err := tx.Model(&model.Feed{}).Select("shelf_id, COUNT(*) AS feeds").Group("shelf_id").Find(&counts).Error; err != nil {
+	feeds, err := shelf.FeedsOn(tx)
+	if err != nil {
 		return 0, err
-	}
-	feeds := map[uint32]int64{}
-	for _, c := range counts {
-		feeds[c.ShelfID] = c.Feeds
 	}
 	best := shelf.Best(all, feeds, cask.ShelfID)
 	if best == 0 {

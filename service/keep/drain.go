@@ -30,6 +30,7 @@ import (
 const (
 	drainTime  = 20 * time.Second // for which it drains until other work is looked at
 	moveBlocks = 8                // that are moved together
+	heldPause  = 100 * time.Millisecond
 )
 
 // drain moves feeds of this shelf to others, and tells whether some are left to be moved.
@@ -64,16 +65,9 @@ func (p *Keeper) nextMove(ctx context.Context) (m model.Move, some bool, err err
 	if err != nil {
 		return m, false, err
 	}
-	var counts []struct {
-		ShelfID uint32
-		Feeds   int64
-	}
-	if err := first.Model(&model.Feed{}).Select("shelf_id, COUNT(*) AS feeds").Group("shelf_id").Find(&counts).Error; err != nil {
+	feeds, err := shelf.FeedsOn(first)
+	if err != nil {
 		return m, false, err
-	}
-	feeds := map[uint32]int64{}
-	for _, c := range counts {
-		feeds[c.ShelfID] = c.Feeds
 	}
 	m = model.Move{FeedID: feed.ID, FromID: p.Shelf.ID, ToID: shelf.Best(p.Shelves.All(), feeds, 0)}
 	if m.ToID == 0 || m.ToID == p.Shelf.ID {
@@ -82,14 +76,24 @@ func (p *Keeper) nextMove(ctx context.Context) (m model.Move, some bool, err err
 	return m, true, p.noteMove(ctx, func(tx *gorm.DB) error { return one(tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&m)) })
 }
 
-// noteMove changes what counts where.
+// noteMove changes what counts where, once nobody holds it.
 func (p *Keeper) noteMove(ctx context.Context, change func(tx *gorm.DB) error) error {
-	return model.Transact(p.Shelves.First(ctx), func(tx *gorm.DB) error {
-		if err := change(tx); err != nil {
+	for {
+		err := model.Transact(p.Shelves.First(ctx), func(tx *gorm.DB) error {
+			if err := change(tx); err != nil {
+				return err
+			}
+			return shelf.Note(tx)
+		})
+		if !errors.Is(err, shelf.ErrHeld) {
 			return err
 		}
-		return tx.Model(&model.Store{}).Where("id = 1").Update("moves", gorm.Expr("moves + 1")).Error
-	})
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(heldPause):
+		}
+	}
 }
 
 // one returns an error where a statement has not changed the one row that was expected: another

@@ -160,10 +160,11 @@ type FeedRun struct {
 // Store is what tells this store apart from others; a copy of its database has it too,
 // and so has each shelf.
 type Store struct {
-	ID      uint8  `gorm:"primaryKey;autoIncrement:false"`
-	Name    string `gorm:"size:32"`            // random
-	ShelfID uint32 `gorm:"not null;default:1"` // which shelf of the store this database is
-	Moves   uint64 `gorm:"not null;default:0"` // how often something was moved from one shelf to another
+	ID      uint8      `gorm:"primaryKey;autoIncrement:false"`
+	Name    string     `gorm:"size:32"`            // random
+	ShelfID uint32     `gorm:"not null;default:1"` // which shelf of the store this database is
+	Moves   uint64     `gorm:"not null;default:0"` // how often something was moved from one shelf to another
+	Held    *time.Time // until then nothing is moved, so that those who read can
 }
 
 // FirstShelf is the database that tells of all others.

@@ -90,22 +90,17 @@ func (s *Store) Histogram(ctx context.Context, q Query, parts int) ([][8]int64, 
 
 // kept returns the counts by minute that were kept when the records came.
 func (s *Store) kept(ctx context.Context, q *Query, since, until int64) (cells map[cell]int64, err error) {
-	for again := true; again; {
+	err = s.steadily(ctx, q, func(view *shelf.View) error {
 		cells = map[cell]int64{}
-		again, err = s.steadily(ctx, q, func(view *shelf.View) error {
-			all, err := onEach(ctx, s, q, view.Shelves, func(db *gorm.DB, of *shelf.Shelf) ([]model.Minute, error) {
-				return minutesOn(db, of.ID, view, q.Casks, since, until)
-			})
-			for _, m := range slices.Concat(all...) {
-				cells[cell{m.Minute, record.Severity(m.Severity)}] += m.Count
-			}
-			return err
+		all, err := onEach(ctx, s, q, view.Shelves, func(db *gorm.DB, of *shelf.Shelf) ([]model.Minute, error) {
+			return minutesOn(db, of.ID, view, q.Casks, since, until)
 		})
-		if err != nil {
-			return nil, err
+		for _, m := range slices.Concat(all...) {
+			cells[cell{m.Minute, record.Severity(m.Severity)}] += m.Count
 		}
-	}
-	return cells, nil
+		return err
+	})
+	return cells, err
 }
 
 // minutesOn returns the counts by minute of a shelf, to which those of blocks are added that

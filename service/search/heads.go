@@ -14,25 +14,23 @@ import (
 // heads returns the blocks that may hold a hit, in the order of the query: those of all
 // shelves that have something of its casks, which are asked side by side.
 func (s *Store) heads(ctx context.Context, q *Query) (heads []head, err error) {
-	for again := true; again; {
-		var all [][]head
-		again, err = s.steadily(ctx, q, func(view *shelf.View) (err error) {
-			all, err = onEach(ctx, s, q, view.Shelves, func(db *gorm.DB, of *shelf.Shelf) ([]head, error) {
-				heads, err := q.headsOf(db)
-				for i := range heads {
-					heads[i].shelf = of.ID
-				}
-				return slices.DeleteFunc(heads, func(h head) bool { return !view.Counts(of.ID, h.FeedID, h.LastNumber, h.Moving) }), err
-			})
-			return err
+	var all [][]head
+	err = s.steadily(ctx, q, func(view *shelf.View) (err error) {
+		all, err = onEach(ctx, s, q, view.Shelves, func(db *gorm.DB, of *shelf.Shelf) ([]head, error) {
+			heads, err := q.headsOf(db)
+			for i := range heads {
+				heads[i].shelf = of.ID
+			}
+			return slices.DeleteFunc(heads, func(h head) bool { return !view.Counts(of.ID, h.FeedID, h.LastNumber, h.Moving) }), err
 		})
-		if err != nil {
-			return nil, err
-		}
-		heads = slices.Concat(all...)
-		if len(all) > 1 {
-			slices.SortFunc(heads, q.compareHeads)
-		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	heads = slices.Concat(all...)
+	if len(all) > 1 {
+		slices.SortFunc(heads, q.compareHeads)
 	}
 	return q.nameAgents(ctx, s.shelves.First(ctx), heads)
 }
@@ -59,17 +57,28 @@ func (q *Query) headsOf(db *gorm.DB) (heads []head, err error) {
 	return heads, err
 }
 
-// steadily looks at shelves, and tells whether something has moved from one to another
-// meanwhile, so that it has to be looked at again.
-func (s *Store) steadily(ctx context.Context, q *Query, look func(*shelf.View) error) (again bool, err error) {
-	view, err := s.shelves.View(ctx, q.Casks)
-	if err == nil {
-		err = look(view)
+// mostLooks is how often something may move while it is looked at, before it is held.
+const mostLooks = 3
+
+// steadily looks at shelves, again where something has moved from one to another meanwhile.
+func (s *Store) steadily(ctx context.Context, q *Query, look func(*shelf.View) error) error {
+	for looks := 0; ; looks++ {
+		if looks >= mostLooks {
+			if err := s.shelves.Hold(ctx); err != nil {
+				return err
+			}
+		}
+		view, err := s.shelves.View(ctx, q.Casks)
+		if err == nil {
+			err = look(view)
+		}
+		if err != nil {
+			return err
+		}
+		if moved, err := view.HasMoved(ctx); err != nil || !moved {
+			return err
+		}
 	}
-	if err != nil {
-		return false, err
-	}
-	return view.HasMoved(ctx)
 }
 
 // onEach asks shelves side by side. One that is away is told of, and has nothing.

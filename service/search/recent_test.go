@@ -1,6 +1,29 @@
 package search
 
-import "testing"
+import (
+	"testing"
+	"testing/synctest"
+	"time"
+)
+
+// What is kept goes once nobody has asked for anything during a while, and not before.
+func TestWhatIsKeptGoesWhenNobodyAsks(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := recent{half: 100}
+		for range 5 {
+			r.put(head{ID: 1}, kept{size: 10})
+			time.Sleep(restTime - time.Second)
+			if _, known := r.lookUp(head{ID: 1}); !known {
+				t.Fatal("it is gone while somebody asks now and then")
+			}
+		}
+		r.put(head{ID: 1}, kept{size: 10})
+		time.Sleep(restTime + time.Second)
+		if _, known := r.lookUp(head{ID: 1}); known || r.size != 0 {
+			t.Error("it is kept while nobody asks")
+		}
+	})
+}
 
 func TestWhatWasAskedForLatelyIsKept(t *testing.T) {
 	r := recent{half: 100}

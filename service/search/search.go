@@ -10,6 +10,7 @@ package search
 import (
 	"cmp"
 	"context"
+	"math"
 	"runtime"
 	"slices"
 	"sync"
@@ -171,8 +172,11 @@ func writeJSON(hits []Hit, b *block.Block, h head) {
 	}
 }
 
-// Position is up to which block each shelf was followed.
+// Position is up to which block each shelf was followed. A shelf that is not in it is new.
 type Position map[uint32]uint64
+
+// notKnown stands for a shelf that was away when it was to be followed.
+const notKnown = math.MaxUint64
 
 // Now returns the position behind all that is there. A shelf that is away is followed from
 // where it is once it is back.
@@ -188,6 +192,7 @@ func (s *Store) Now(ctx context.Context) (Position, error) {
 
 // reach notes up to which block a shelf has come.
 func (s *Store) reach(ctx context.Context, of *shelf.Shelf, at Position) error {
+	at[of.ID] = notKnown
 	db, err := of.DB(ctx)
 	if err != nil {
 		return nil
@@ -204,7 +209,7 @@ func (s *Store) reach(ctx context.Context, of *shelf.Shelf, at Position) error {
 // position, of each shelf in the order of their coming, and moves the position on.
 func (s *Store) Since(ctx context.Context, q Query, at Position, each func(Hit) error) error {
 	for _, of := range s.shelves.All() {
-		if _, known := at[of.ID]; !known {
+		if at[of.ID] == notKnown {
 			if err := s.reach(ctx, of, at); err != nil {
 				return err
 			}

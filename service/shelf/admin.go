@@ -153,16 +153,9 @@ type Told struct {
 
 // List tells of all shelves.
 func (s *Set) List(ctx context.Context) ([]Told, error) {
-	var counts []struct {
-		ShelfID uint32
-		Feeds   int64
-	}
-	if err := s.First(ctx).Model(&model.Feed{}).Select("shelf_id, COUNT(*) AS feeds").Group("shelf_id").Find(&counts).Error; err != nil {
+	feeds, err := FeedsOn(s.First(ctx))
+	if err != nil {
 		return nil, err
-	}
-	feeds := map[uint32]int64{}
-	for _, c := range counts {
-		feeds[c.ShelfID] = c.Feeds
 	}
 	all := []Told{}
 	for _, of := range s.All() {

@@ -1,5 +1,25 @@
 package shelf
 
+import (
+	"gorm.io/gorm"
+
+	"oakbarrel/service/model"
+)
+
+// FeedsOn returns how many feeds live on each shelf, by the first one.
+func FeedsOn(first *gorm.DB) (map[uint32]int64, error) {
+	var counts []struct {
+		ShelfID uint32
+		Feeds   int64
+	}
+	err := first.Model(&model.Feed{}).Select("shelf_id, COUNT(*) AS feeds").Group("shelf_id").Find(&counts).Error
+	feeds := map[uint32]int64{}
+	for _, c := range counts {
+		feeds[c.ShelfID] = c.Feeds
+	}
+	return feeds, err
+}
+
 // Best returns the shelf that a new feed is to live on, 0 for none: the one that is wanted,
 // where it takes any, or of those with about the most room the one that has the fewest feeds.
 func Best(all []*Shelf, feeds map[uint32]int64, wanted uint32) (best uint32) {

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"maps"
 	"slices"
+	"time"
 
 	"github.com/go-sql-driver/mysql"
+	"gorm.io/gorm"
 
 	"oakbarrel/service/model"
 )
@@ -70,6 +72,28 @@ func (s *Set) moved(ctx context.Context) (moved uint64, err error) {
 	err = s.First(ctx).Model(&model.Store{}).Where("id = 1").Select("moves").Scan(&moved).Error
 	return moved, err
 }
+
+// holdTime is for how long nothing is moved, so that somebody can read.
+const holdTime = 5 * time.Second
+
+// Hold has nothing moved for a while. Those who read a lot would never come to an end
+// otherwise, where little by little is moved all the time.
+func (s *Set) Hold(ctx context.Context) error {
+	return s.First(ctx).Model(&model.Store{}).Where("id = 1").Update("held", gorm.Expr("UTC_TIMESTAMP(3) + INTERVAL ? SECOND", int(holdTime.Seconds()))).Error
+}
+
+// Note notes, in a transaction of the first database that changes what counts where, that it
+// has changed. The error is ErrHeld where that is to wait.
+func Note(tx *gorm.DB) error {
+	noted := tx.Model(&model.Store{}).Where("id = 1 AND (held IS NULL OR held < UTC_TIMESTAMP(3))").Update("moves", gorm.Expr("moves + 1"))
+	if noted.Error == nil && noted.RowsAffected == 0 {
+		return ErrHeld
+	}
+	return noted.Error
+}
+
+// ErrHeld says that nothing is moved now, as somebody reads.
+var ErrHeld = errors.New("nothing is moved now, as somebody reads")
 
 // Counts tells whether a block on a shelf counts: of a feed that moves some are on both.
 func (v *View) Counts(shelf uint32, feed, last uint64, moving bool) bool {

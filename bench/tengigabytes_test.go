@@ -1,0 +1,69 @@
+package bench
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"oakbarrel/client"
+	"oakbarrel/core/block"
+	"oakbarrel/core/record"
+	"oakbarrel/core/wire"
+)
+
+// BenchmarkTenGigabytes asks a store the same questions when it holds one gigabyte of lines,
+// and when it holds ten: two weeks and twenty of the same hosts.
+func BenchmarkTenGigabytes(b *testing.B) {
+	const million, rounds = 1_000_000, 53 // of 188 bytes a line
+	s := startStore(b)
+	data := corpus(million)
+	parser := wire.Parser{Default: record.DefaultPriority}
+	received := record.StampOf(time.Now())
+	var builder block.Builder
+	grow := func(from, to int) {
+		for i := from; i < to; i++ {
+			for _, line := range lines(data) {
+				r := record.Record{Received: received, Intake: "wire"}
+				parser.Parse(&r, line)
+				r.Time.Sec += int64(i) * 3 * 86400
+				builder.Add(s.next+uint64(builder.Len()), &r)
+				if builder.Len() == 20_000 {
+					s.send(b, builder.Finish(nil), 20_000)
+				}
+			}
+		}
+	}
+	ctx := context.Background()
+	questions := map[string]func(){
+		"rare":   func() { s.ask(b, `text has word "5ea077e2c0de4b1d"`) },
+		"absent": func() { s.ask(b, `text has word "0ddba11f15b0a7e5"`) },
+		"newest-page": func() {
+			check(b, s.reader.Read(ctx, client.Query{}, client.Page{Limit: 1000}, func([]byte) error { sink++; return nil }))
+		},
+		"counts-over-time": func() {
+			_, err := s.reader.Count(ctx, client.Query{}, "minute", "", 20)
+			check(b, err)
+		},
+	}
+	one := map[string]time.Duration{}
+	grow(0, 3)
+	rare := record.Record{Received: received, Time: received, Text: []byte("needle 5ea077e2c0de4b1d is here")}
+	builder.Add(s.next, &rare)
+	s.send(b, builder.Finish(nil), 1)
+	grow(3, rounds/10)
+	for name, ask := range questions {
+		one[name] = bestOf3(ask)
+	}
+	grow(rounds/10, rounds)
+	for name, ask := range questions {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				ten := bestOf3(ask)
+				b.ReportMetric(one[name].Seconds()*1000, "one-ms")
+				b.ReportMetric(ten.Seconds()*1000, "ten-ms")
+				b.ReportMetric(ten.Seconds()/one[name].Seconds(), "x-one")
+				b.ReportMetric(0, "ns/op")
+			}
+		})
+	}
+}
