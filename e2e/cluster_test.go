@@ -82,6 +82,7 @@ func TestNodesOfAClusterDieAndStop(t *testing.T) {
 		h.allDelivered()
 	}
 	expect(t, 0, "in order", "", "store", "check", "--database-file", s.database)
+	expect(t, 3, "", "shelf first: it is a cluster", "store", "compact", "--database-file", s.database)
 	if twice := s.hasEach(1, sent); twice != 0 {
 		t.Errorf("%d are there twice", twice)
 	}

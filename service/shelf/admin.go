@@ -78,14 +78,19 @@ func mayBecome(db *gorm.DB, is model.Store, store string) error {
 	return nil
 }
 
+// locked returns a shelf, and keeps others from changing it until the transaction ends.
+func locked(tx *gorm.DB, name string) (row model.Shelf, err error) {
+	err = tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("name = ?", name).Take(&row).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		err = ErrNone
+	}
+	return row, err
+}
+
 // change changes one shelf.
 func change(first *gorm.DB, name string, what map[string]any) error {
 	return model.Transact(first, func(tx *gorm.DB) error {
-		var row model.Shelf
-		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("name = ?", name).Take(&row).Error
-		if errors.Is(err, gorm.ErrRecordNotFound) {
-			return ErrNone
-		}
+		row, err := locked(tx, name)
 		if err != nil {
 			return err
 		}
@@ -115,11 +120,7 @@ func Drain(first *gorm.DB, name string, drains bool) error {
 // Remove forgets a shelf on which no feed lives.
 func Remove(first *gorm.DB, name string) error {
 	return model.Transact(first, func(tx *gorm.DB) error {
-		var row model.Shelf
-		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("name = ?", name).Take(&row).Error
-		if errors.Is(err, gorm.ErrRecordNotFound) {
-			return ErrNone
-		}
+		row, err := locked(tx, name)
 		if err != nil {
 			return err
 		}
