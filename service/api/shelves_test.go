@@ -228,7 +228,7 @@ func TestAShelfDrainsWhileItIsWrittenAndRead(t *testing.T) {
 				select {
 				case <-ending:
 					return
-				case <-time.After(100 * time.Millisecond):
+				case <-time.After(150 * time.Millisecond):
 				}
 				note(&begun, 10)
 				for {
@@ -292,7 +292,7 @@ func TestAShelfDrainsWhileItIsWrittenAndRead(t *testing.T) {
 	}
 	rnd := rand.New(rand.NewPCG(7, 20))
 	breaks := 0
-	for _, name := range []string{"first", "north", "south", "first"} {
+	for _, name := range []string{"first", "north", "south"} {
 		if err := shelf.Drain(s.first, name, true); err != nil {
 			t.Fatal(err)
 		}

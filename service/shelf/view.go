@@ -32,27 +32,33 @@ func (s *Set) View(ctx context.Context, casks []uint64) (*View, error) {
 	if len(v.Shelves) == 1 {
 		return v, nil
 	}
-	var err error
-	if v.moved, err = s.moved(ctx); err != nil {
+	var rows []struct {
+		Kind    int
+		Number  uint64 // of the moves so far, the feed, or the shelf
+		FromID  uint32
+		ToID    uint32
+		Through uint64
+	}
+	// One question, so that its answers are of one moment, and one way there and back.
+	err := s.First(ctx).Raw("SELECT 0 AS kind, moves AS number, 0 AS from_id, 0 AS to_id, 0 AS through FROM stores WHERE id = 1 "+
+		"UNION ALL SELECT 1, feed_id, from_id, to_id, through FROM moves UNION ALL SELECT DISTINCT 2, shelf_id, 0, 0, 0 FROM feeds WHERE cask_id IN ?", append([]uint64{0}, casks...)).Find(&rows).Error
+	if err != nil {
 		return nil, err
 	}
-	var moves []model.Move
-	if err := s.First(ctx).Find(&moves).Error; err != nil {
-		return nil, err
+	v.moves = map[uint64]model.Move{}
+	has := map[uint32]bool{}
+	for _, r := range rows {
+		switch r.Kind {
+		case 0:
+			v.moved = r.Number
+		case 1:
+			v.moves[r.Number] = model.Move{FeedID: r.Number, FromID: r.FromID, ToID: r.ToID, Through: r.Through}
+			has[r.FromID], has[r.ToID] = true, true
+		default:
+			has[uint32(r.Number)] = true
+		}
 	}
-	var ids []uint32
-	if err := s.First(ctx).Model(&model.Feed{}).Where("cask_id IN ?", casks).Distinct().Pluck("shelf_id", &ids).Error; err != nil {
-		return nil, err
-	}
-	has, moving := map[uint32]bool{}, map[uint64]model.Move{}
-	for _, id := range ids {
-		has[id] = true
-	}
-	for _, m := range moves {
-		moving[m.FeedID] = m
-		has[m.FromID], has[m.ToID] = true, true
-	}
-	v.Shelves, v.moves = nil, moving
+	v.Shelves = nil
 	for _, id := range slices.Sorted(maps.Keys(has)) {
 		v.Shelves = append(v.Shelves, s.Of(id))
 	}
