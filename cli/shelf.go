@@ -216,23 +216,35 @@ keeps what has not moved.`,
 }
 
 func (a *app) shelfSetCommand() *cobra.Command {
-	var sizeText string
+	var sizeText, file string
 	c := &cobra.Command{
 		Use:   "set NAME",
-		Short: "Set how much a shelf is meant to hold",
+		Short: "Set how much a shelf is meant to hold, or how its database is reached",
 		Example: `  oakbarrel shelf set first --size 500GiB --database-file /etc/oakbarrel/database
-  oakbarrel shelf set north --size 4TiB --database-file /etc/oakbarrel/database`,
+  oakbarrel shelf set north --shelf-file north.dsn --database-file /etc/oakbarrel/database`,
 		Args: cobra.ExactArgs(1),
 	}
 	c.Flags().StringVar(&sizeText, "size", "", "how much it is meant to hold, such as 2TiB")
-	c.MarkFlagRequired("size")
+	c.Flags().StringVar(&file, "shelf-file", "", "file that holds another DSN of the same database: its password or its server has changed")
+	c.MarkFlagsOneRequired("size", "shelf-file")
 	return a.onShelves(c, func(c *cobra.Command, first *gorm.DB, name string) error {
-		bytes, err := parseShelfSize(sizeText)
-		if err != nil {
-			return err
+		if file != "" {
+			dsn, err := readSecret(file)
+			if err != nil {
+				return err
+			}
+			if err := shelf.Redirect(first, name, dsn); err != nil {
+				return shelfError(err)
+			}
 		}
-		if err := shelf.Resize(first, name, bytes); err != nil {
-			return shelfError(err)
+		if sizeText != "" {
+			bytes, err := parseShelfSize(sizeText)
+			if err != nil {
+				return err
+			}
+			if err := shelf.Resize(first, name, bytes); err != nil {
+				return shelfError(err)
+			}
 		}
 		return a.printShelfChange(first, name)
 	})

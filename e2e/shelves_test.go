@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -118,9 +119,19 @@ func TestAShelfIsAwayAndComesBack(t *testing.T) {
 	s.hasEach(1, 200)
 	expect(t, 0, "north: in order, 1 feeds", "", "shelf", "check", "--database-file", s.database)
 
+	// It may be reached in another way from now on, as long as it is the same.
+	expect(t, 3, "", "the database is another one", "shelf", "set", "north", "--shelf-file", s.database, "--database-file", s.database)
+	other := filepath.Join(s.dir, "other.dsn")
+	os.WriteFile(other, []byte(north.DSN+"?timeout=7s\n"), 0o600)
+	expect(t, 0, "shelf north takes feeds", "", "shelf", "set", "north", "--shelf-file", other, "--size", "2TiB", "--database-file", s.database)
+	time.Sleep(3 * time.Second) // services look now and then
+	hosts["gateway"].sendNumbers(201, 220)
+	hosts["gateway"].allDelivered()
+	s.hasEach(1, 220)
+
 	expect(t, 3, "", "drain it first", "shelf", "remove", "north", "--database-file", s.database)
 	expect(t, 0, "shelf north gives its feeds to others", "", "shelf", "drain", "north", "--database-file", s.database)
-	hosts["gateway"].sendNumbers(201, 300)
+	hosts["gateway"].sendNumbers(221, 300)
 	s.waitForLog("a feed lives on another shelf now")
 	hosts["gateway"].sendNumbers(301, 400)
 	for _, h := range hosts {
@@ -163,4 +174,55 @@ func TestWhatCannotBeAShelf(t *testing.T) {
 		}
 	}
 	expect(t, 0, "first  in use", "", "shelf", "list", "--database-file", s.database)
+}
+
+// What a batch asks of the databases is the same however many shelves there are.
+func TestABatchAsksTheSameWithAnotherShelf(t *testing.T) {
+	t.Parallel()
+	s := newStore(t)
+	north := s.addShelf("north")
+	admin := s.token("*", "admin")
+	token := s.token("gateway", "write")
+	if _, stderr, code := s.ask(admin, "cask", "set", "gateway", "--shelf", "north"); code != 0 {
+		t.Fatal(stderr)
+	}
+	h := s.host("gateway", token)
+	h.start()
+	h.sendNumbers(1, 10)
+	h.allDelivered()
+	sent := 10
+	const batches = 60
+	asks := func() (all []int) { // a batch: changes on the first shelf, selects there, changes on the other
+		t.Helper()
+		count := func(db *mariadb.Server, names ...string) (n int) {
+			for _, name := range names {
+				var value int
+				fmt.Sscanf(strings.TrimPrefix(db.Ask("SHOW GLOBAL STATUS LIKE '"+name+"'"), name), "%d", &value)
+				n += value
+			}
+			return n
+		}
+		look := func() []int {
+			return []int{count(s.db, "Com_insert", "Com_update"), count(s.db, "Com_select"), count(north, "Com_insert", "Com_update", "Com_commit")}
+		}
+		before := look()
+		for range batches {
+			h.sendNumbers(sent+1, sent+10)
+			sent += 10
+			h.allDelivered()
+		}
+		for i, n := range look() {
+			all = append(all, n-before[i])
+		}
+		return all
+	}
+	two := asks()
+	s.addShelf("south")
+	three := asks()
+	t.Logf("%d batches: changes and selects on the first shelf, changes on the other: %v, with a third shelf %v", batches, two, three)
+	for i := range two {
+		if apart := three[i] - two[i]; apart > batches/2 || apart < -batches/2 { // some are of what is done now and then
+			t.Errorf("%v, with a third shelf %v", two, three)
+		}
+	}
 }

@@ -61,7 +61,7 @@ func (f *Feeds) queue(id uint32) *Queue {
 	defer f.mu.Unlock()
 	q := f.queues[id]
 	if q == nil {
-		q = newQueue(f.ctx, f.shelves.Of(id), f.commits)
+		q = newQueue(f.ctx, f.shelves, id, f.commits)
 		f.queues[id] = q
 	}
 	return q

@@ -138,7 +138,8 @@ var ErrFork = errors.New("other records are committed under these numbers: this 
 
 // Queue commits batches into one shelf. It may be used by several goroutines at a time.
 type Queue struct {
-	shelf   *shelf.Shelf
+	shelves *shelf.Set
+	shelf   uint32
 	waiting chan *job
 	late    []*job // which gather has put off, for the next transactions
 	beats   chan func()
@@ -161,8 +162,8 @@ const (
 
 // newQueue returns a queue that runs until ctx ends. After each commit it calls commits with
 // the casks that have grown.
-func newQueue(ctx context.Context, to *shelf.Shelf, commits func(casks []uint64)) *Queue {
-	q := &Queue{shelf: to, waiting: make(chan *job, maxJobs), beats: make(chan func()), commits: commits}
+func newQueue(ctx context.Context, shelves *shelf.Set, id uint32, commits func(casks []uint64)) *Queue {
+	q := &Queue{shelves: shelves, shelf: id, waiting: make(chan *job, maxJobs), beats: make(chan func()), commits: commits}
 	go q.run(ctx)
 	return q
 }
@@ -303,7 +304,7 @@ func (q *Queue) guard(jobs []*job) (failed bool) {
 // commit puts the batches into the database in one transaction, and returns the
 // casks that have grown.
 func (q *Queue) commit(jobs []*job) (casks []uint64, err error) {
-	db, err := q.shelf.DB(context.Background())
+	db, err := q.shelves.Of(q.shelf).DB(context.Background())
 	if err != nil {
 		return nil, err
 	}
@@ -312,7 +313,7 @@ func (q *Queue) commit(jobs []*job) (casks []uint64, err error) {
 		casks = nil
 		for _, j := range jobs {
 			j.err = nil
-			taken, err := commitOne(tx, q.shelf.ID, j, counts)
+			taken, err := commitOne(tx, q.shelf, j, counts)
 			if err != nil {
 				return err
 			}

@@ -199,32 +199,33 @@ type Joining struct {
 }
 
 // Block is a batch as the host packed it, with what its records show. Times
-// are microseconds since 1970.
+// are microseconds since 1970. The index heads has all that a search wants to know of a
+// block before it is opened, so that it reads nothing else of those that it passes over.
 type Block struct {
-	ID          uint64 `gorm:"primaryKey"`
-	FeedID      uint64 `gorm:"index:feed_number;index:unsettled,priority:2"`
-	FirstNumber uint64 `gorm:"index:feed_number"`
-	LastNumber  uint64
-	CaskID      uint64 `gorm:"index:cask_time;index:cask_arrived"`
-	LastTime    int64  `gorm:"index:cask_time"`
-	FirstTime   int64
-	Arrived     int64 `gorm:"index:cask_arrived"`
-	Records     int
+	ID          uint64 `gorm:"primaryKey;index:heads,priority:3"`
+	FeedID      uint64 `gorm:"index:feed_number;index:unsettled,priority:2;index:heads,priority:5"`
+	FirstNumber uint64 `gorm:"index:feed_number;index:heads,priority:6"`
+	LastNumber  uint64 `gorm:"index:heads,priority:7"`
+	CaskID      uint64 `gorm:"index:cask_arrived;index:heads,priority:1"`
+	LastTime    int64  `gorm:"index:heads,priority:2"`
+	FirstTime   int64  `gorm:"index:heads,priority:4"`
+	Arrived     int64  `gorm:"index:cask_arrived"`
+	Records     int    `gorm:"index:heads,priority:8"`
 	Shed        string `gorm:"size:255"` // JSON: how many by severity, "" for none
 	Lost        int
-	Refused     int  // by the store, as they could not be taken
-	Twice       bool `gorm:"not null;default:false"` // its records may be in another generation of the feed too
-	Severities  uint8
-	Facilities  uint32
+	Refused     int    // by the store, as they could not be taken
+	Twice       bool   `gorm:"not null;default:false;index:heads,priority:12"` // its records may be in another generation of the feed too
+	Severities  uint8  `gorm:"index:heads,priority:9"`
+	Facilities  uint32 `gorm:"index:heads,priority:10"`
 	BodySize    int64
 	Size        int64
 	Merged      bool   // it was made of blocks that came before
-	Settled     bool   `gorm:"index:unsettled,priority:1"` // it is not merged any more
-	Moving      bool   `gorm:"not null;default:false"`     // it has come from another shelf, and does not count yet
-	Hash        []byte `gorm:"type:binary(32)"`            // SHA-256 of the payload
-	Words       []byte `gorm:"type:mediumblob"`            // a filter, see block.Words
-	WordsApart  bool   // it is kept in parts
-	Minutes     []byte `gorm:"type:mediumblob"` // how many records of each minute and severity; empty in blocks of an earlier version
+	Settled     bool   `gorm:"index:unsettled,priority:1"`                     // it is not merged any more
+	Moving      bool   `gorm:"not null;default:false;index:heads,priority:13"` // it has come from another shelf, and does not count yet
+	Hash        []byte `gorm:"type:binary(32)"`                                // SHA-256 of the payload
+	Words       []byte `gorm:"type:mediumblob"`                                // a filter, see block.Words
+	WordsApart  bool   `gorm:"index:heads,priority:11"`                        // it is kept in parts
+	Minutes     []byte `gorm:"type:mediumblob"`                                // how many records of each minute and severity; empty in blocks of an earlier version
 	Payload     []byte `gorm:"type:longblob"`
 }
 
@@ -566,7 +567,34 @@ var migrations = []*gormigrate.Migration{{
 		}
 		return tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&Shelf{ID: FirstShelf, Name: "first", Size: UsualSize, Created: time.Now()}).Error
 	},
+}, {
+	ID: "0022 an index of what searches want to know of blocks",
+	Migrate: func(tx *gorm.DB) error {
+		for _, change := range []func() error{
+			func() error { return makeIndex(tx, "heads") },
+			func() error { return dropIndex(tx, "cask_time") }, // which it stands for
+		} {
+			if err := change(); err != nil {
+				return err
+			}
+		}
+		return nil
+	},
 }}
+
+func makeIndex(tx *gorm.DB, name string) error {
+	if tx.Migrator().HasIndex(&Block{}, name) {
+		return nil
+	}
+	return tx.Migrator().CreateIndex(&Block{}, name)
+}
+
+func dropIndex(tx *gorm.DB, name string) error {
+	if !tx.Migrator().HasIndex(&Block{}, name) {
+		return nil
+	}
+	return tx.Migrator().DropIndex(&Block{}, name)
+}
 
 // UsualSize is how many bytes a shelf is meant to hold where nobody has said it.
 const UsualSize = 1 << 40

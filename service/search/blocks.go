@@ -31,8 +31,6 @@ type head struct {
 	agent *agent // that took its records in, nil where it is not known
 }
 
-const headColumns = "id, feed_id, first_number, last_number, first_time, last_time, records, words_apart, twice, moving"
-
 // opened is a block being opened: ready is closed once found or err is there.
 type opened[T any] struct {
 	head  head

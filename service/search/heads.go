@@ -51,10 +51,25 @@ func (q *Query) headsOf(db *gorm.DB) (heads []head, err error) {
 		order = "first_time, id"
 	}
 	severities, facilities := q.sets()
-	err = db.Model(&model.Block{}).Select(headColumns).
-		Where("cask_id IN ? AND records > 0 AND last_time >= ? AND first_time < ? AND severities & ? <> 0 AND facilities & ? <> 0", q.Casks, since, until, severities, facilities).
-		Order(order).Find(&heads).Error
-	return heads, err
+	return readHeads(db.Where("cask_id IN ? AND records > 0 AND last_time >= ? AND first_time < ? AND severities & ? <> 0 AND facilities & ? <> 0", q.Casks, since, until, severities, facilities).Order(order))
+}
+
+// readHeads reads the heads of the blocks that a query chooses. They are many: what takes a
+// structure apart for each would take longer than the database does.
+func readHeads(query *gorm.DB) (heads []head, err error) {
+	rows, err := query.Model(&model.Block{}).Select("id, feed_id, first_number, last_number, first_time, last_time, records, words_apart, twice, moving").Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var h head
+		if err := rows.Scan(&h.ID, &h.FeedID, &h.FirstNumber, &h.LastNumber, &h.FirstTime, &h.LastTime, &h.Records, &h.WordsApart, &h.Twice, &h.Moving); err != nil {
+			return nil, err
+		}
+		heads = append(heads, h)
+	}
+	return heads, rows.Err()
 }
 
 // mostLooks is how often something may move while it is looked at, before it is held.

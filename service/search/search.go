@@ -226,8 +226,7 @@ func (s *Store) sinceOn(ctx context.Context, of *shelf.Shelf, q Query, at Positi
 	if err != nil {
 		return nil // it goes on from here once it is back
 	}
-	var heads []head
-	err = db.Model(&model.Block{}).Select(headColumns).Where("cask_id IN ? AND id > ? AND records > 0 AND merged = 0", q.Casks, at[of.ID]).Order("id").Find(&heads).Error
+	heads, err := readHeads(db.Where("cask_id IN ? AND id > ? AND records > 0 AND merged = 0", q.Casks, at[of.ID]).Order("id"))
 	if err != nil {
 		return s.lacks(ctx, of, nil, err)
 	}

@@ -136,7 +136,7 @@ func (f *filters) ask(db *gorm.DB, words []uint64) error {
 // askWhole asks the filters that blocks have with them for a word, by its number.
 func (f *filters) askWhole(db *gorm.DB, word int, number uint64) error {
 	group := fmt.Sprintf("SUBSTRING(words, 2 + %[1]d * (%[2]d MOD ((LENGTH(words) - 1) DIV %[1]d)), %[1]d) AS cells", block.GroupSize, number)
-	return f.note(db.Model(&model.Block{}).Select("id, ORD(words) AS version, "+group).Where("id IN ?", f.whole), word)
+	return f.note(db.Model(&model.Block{}).Select("id, COALESCE(ORD(words), 0) AS version, "+group).Where("id IN ?", f.whole), word)
 }
 
 // askParts asks the filters that are kept in parts.
@@ -154,20 +154,22 @@ func (f *filters) askParts(db *gorm.DB, word int, number uint64) error {
 
 // note notes the answers of a query.
 func (f *filters) note(query *gorm.DB, word int) error {
-	var rows []struct {
-		ID      uint64
-		Version uint8
-		Cells   []byte
-	}
-	if err := query.Find(&rows).Error; err != nil {
+	rows, err := query.Rows()
+	if err != nil {
 		return err
 	}
-	for _, r := range rows {
-		if of, wanted := f.known[blockKey{f.shelf, r.ID}]; wanted {
-			of.cells[word] = cells{r.Version, r.Cells}
+	defer rows.Close()
+	for rows.Next() {
+		var id uint64
+		var c cells
+		if err := rows.Scan(&id, &c.version, &c.group); err != nil {
+			return err
+		}
+		if of, wanted := f.known[blockKey{f.shelf, id}]; wanted {
+			of.cells[word] = c
 		}
 	}
-	return nil
+	return rows.Err()
 }
 
 // filtered is the contents of a block as its filter shows them.

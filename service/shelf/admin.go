@@ -33,10 +33,7 @@ func Add(first *gorm.DB, name, dsn string, size int64) (row model.Shelf, err err
 	if err != nil {
 		return row, err
 	}
-	defer func() {
-		pool, _ := db.DB()
-		pool.Close()
-	}()
+	defer closePool(db)
 	var is model.Store
 	if err := db.Take(&is, 1).Error; err != nil {
 		return row, err
@@ -101,6 +98,34 @@ func change(first *gorm.DB, name string, what map[string]any) error {
 // Resize changes how many bytes a shelf is meant to hold.
 func Resize(first *gorm.DB, name string, size int64) error {
 	return change(first, name, map[string]any{"size": size})
+}
+
+// Redirect has a shelf reached by another DSN: its password has changed, or its server. The
+// database behind it must be this very shelf.
+func Redirect(first *gorm.DB, name, dsn string) error {
+	var row model.Shelf
+	err := first.Where("name = ?", name).Take(&row).Error
+	switch {
+	case errors.Is(err, gorm.ErrRecordNotFound):
+		return ErrNone
+	case err != nil:
+		return err
+	case row.ID == model.FirstShelf:
+		return errors.New("the first shelf is named by --database-file of the services")
+	}
+	store, err := model.StoreID(first)
+	if err != nil {
+		return err
+	}
+	db, err := model.OpenShelf(dsn, slog.New(slog.DiscardHandler))
+	if err != nil {
+		return err
+	}
+	defer closePool(db)
+	if _, err := ask(first.Statement.Context, db, row.ID, store); err != nil {
+		return err
+	}
+	return change(first, name, map[string]any{"dsn": dsn})
 }
 
 // Drain has a shelf give its feeds to others, or has it take feeds again.

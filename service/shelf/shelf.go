@@ -108,6 +108,11 @@ func (s *Set) refresh(ctx context.Context) (opened []chan struct{}, err error) {
 	if err != nil {
 		return nil, err
 	}
+	if first := s.Of(model.FirstShelf); len(rows) > 1 {
+		if used, err := BytesOf(ctx, s.first); err == nil {
+			first.note(s.first, used, nil, s.notes)
+		}
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var all []*Shelf
@@ -115,11 +120,7 @@ func (s *Set) refresh(ctx context.Context) (opened []chan struct{}, err error) {
 		at := slices.IndexFunc(s.all, func(of *Shelf) bool { return of.ID == row.ID })
 		var of *Shelf
 		if at >= 0 && s.all[at].set(row) {
-			if of = s.all[at]; of.ID == model.FirstShelf && len(rows) > 1 {
-				if used, err := BytesOf(ctx, s.first); err == nil {
-					of.note(s.first, used, nil, s.notes)
-				}
-			}
+			of = s.all[at]
 		} else {
 			of = &Shelf{ID: row.ID, row: row, away: errors.New("it was not asked yet")}
 			running, end := context.WithCancel(s.ctx) // which may be longer than a request's
@@ -168,19 +169,18 @@ func (of *Shelf) look(ctx context.Context, store string, log *slog.Logger, first
 	var db *gorm.DB
 	defer func() {
 		if db != nil {
-			pool, _ := db.DB()
-			pool.Close()
+			closePool(db)
 		}
 	}()
 	row := of.Row()
 	for begins := true; ctx.Err() == nil; begins = false {
 		var err error
 		if db == nil {
-			db, err = openAs(row, store, log)
+			db, err = model.OpenShelf(row.DSN, log)
 		}
 		var used int64
 		if err == nil {
-			used, err = BytesOf(ctx, db)
+			used, err = ask(ctx, db, row.ID, store)
 		}
 		of.note(db, used, err, log)
 		if begins {
@@ -211,22 +211,25 @@ func (of *Shelf) note(db *gorm.DB, used int64, err error, log *slog.Logger) {
 	}
 }
 
-// openAs opens a database that must be a certain shelf of a certain store.
-func openAs(row model.Shelf, store string, log *slog.Logger) (*gorm.DB, error) {
-	db, err := model.OpenShelf(row.DSN, log)
-	if err != nil {
-		return nil, err
-	}
+// ask asks a database how many bytes it has, and whether it is a certain shelf of a store:
+// another one may have come in its place.
+func ask(ctx context.Context, db *gorm.DB, id uint32, store string) (used int64, err error) {
+	ctx, cancel := context.WithTimeout(ctx, askTime)
+	defer cancel()
 	var is model.Store
-	if err = db.Take(&is, 1).Error; err == nil && (is.Name != store || is.ShelfID != row.ID) {
-		err = errors.New("the database is another one: it does not say that it is this shelf of this store")
+	if err := db.WithContext(ctx).Take(&is, 1).Error; err != nil {
+		return 0, err
 	}
-	if err != nil {
-		pool, _ := db.DB()
+	if is.Name != store || is.ShelfID != id {
+		return 0, errors.New("the database is another one: it does not say that it is this shelf of this store")
+	}
+	return BytesOf(ctx, db)
+}
+
+func closePool(db *gorm.DB) {
+	if pool, err := db.DB(); err == nil {
 		pool.Close()
-		return nil, err
 	}
-	return db, nil
 }
 
 // BytesOf returns how many bytes the tables of a shelf have.
