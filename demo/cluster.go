@@ -31,8 +31,8 @@ type part struct {
 	start func(ctx context.Context) error
 }
 
-// clear removes what a demo with a cluster has left in its folder: the cluster is new each time.
-func clear(dir string) error {
+// removeOld removes what a demo with a cluster has left in its folder: the cluster is new each time.
+func removeOld(dir string) error {
 	entries, err := os.ReadDir(dir)
 	if err != nil || len(entries) == 0 {
 		return nil

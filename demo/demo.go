@@ -74,7 +74,7 @@ func Run(ctx context.Context, o Options) error {
 	}
 	o.Dir = dir
 	if o.Cluster {
-		if err := clear(dir); err != nil {
+		if err := removeOld(dir); err != nil {
 			return err
 		}
 	}
