@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"gorm.io/gorm"
 	"net/http"
 	"strconv"
 	"sync"
@@ -10,6 +9,7 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"gorm.io/gorm"
 
 	"oakbarrel/client"
 	"oakbarrel/core/delay"

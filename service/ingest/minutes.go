@@ -8,6 +8,8 @@ import (
 	"math/bits"
 	"slices"
 
+	"gorm.io/gorm"
+
 	"oakbarrel/core/block"
 	"oakbarrel/service/model"
 )
@@ -66,6 +68,13 @@ func openMinutes(packed []byte) (map[int64]*[8]int64, error) {
 func MinutesAreOf(b model.Block, content *block.Block) bool {
 	counts, err := countsOf(content)
 	return len(b.Minutes) == 0 || err == nil && bytes.Equal(b.Minutes, packMinutes(counts))
+}
+
+// Payload returns the payload of a block.
+func Payload(db *gorm.DB, id uint64) ([]byte, error) {
+	var of model.Block
+	err := db.Select("payload").Take(&of, id).Error
+	return of.Payload, err
 }
 
 // CountBlock adds the records of a block to counts by minute and severity. The block has

@@ -51,11 +51,11 @@ func (p *Keeper) drain(ctx context.Context, db *gorm.DB) (more bool, err error) 
 func (p *Keeper) nextMove(ctx context.Context) (m model.Move, some bool, err error) {
 	first := p.Shelves.First(ctx)
 	err = first.Where("from_id = ?", p.Shelf.ID).Order("feed_id").Take(&m).Error
-	if !errors.Is(err, gorm.ErrRecordNotFound) || !p.Shelf.Row().Drains {
-		if errors.Is(err, gorm.ErrRecordNotFound) {
-			err = nil
-		}
-		return m, m.FeedID > 0, err
+	if !errors.Is(err, gorm.ErrRecordNotFound) {
+		return m, err == nil, err
+	}
+	if !p.Shelf.Row().Drains {
+		return m, false, nil
 	}
 	var feed model.Feed
 	err = first.Select("id").Where("shelf_id = ?", p.Shelf.ID).Order("id").Take(&feed).Error
@@ -282,10 +282,9 @@ func (m *mover) count(tx *gorm.DB, b model.Block, counts map[model.Minute]int64)
 		return nil
 	}
 	var failed error
-	err := ingest.CountBlock(b, func() ([]byte, error) {
-		var of model.Block
-		failed = tx.Select("payload").Take(&of, b.ID).Error
-		return of.Payload, failed
+	err := ingest.CountBlock(b, func() (payload []byte, err error) {
+		payload, failed = ingest.Payload(tx, b.ID)
+		return payload, failed
 	}, counts)
 	if err != nil && failed == nil {
 		m.Log.Warn("a block that moves cannot be read; the counts over time are not those of its records", "block", b.ID, "why", err)

@@ -39,7 +39,7 @@ type Keeper struct {
 	Holder  string // tells this service apart from others
 
 	adopted bool      // the first shelf knows all feeds of this one
-	drained bool      // it was seen that the shelf is to be drained
+	toDrain bool      // it was seen that the shelf is to be drained
 	doubted time.Time // since when the clock is not believed, zero where it is
 	seen    time.Time // when the clock was last looked at; with a monotonic reading
 }
@@ -86,8 +86,8 @@ func (p *Keeper) Run(ctx context.Context) {
 // isToDrain tells whether a shelf is to be drained, and was not looked at since that was said.
 func (p *Keeper) isToDrain() bool {
 	drains := p.Shelf.Row().Drains
-	news := drains && !p.drained
-	p.drained = drains
+	news := drains && !p.toDrain
+	p.toDrain = drains
 	return news
 }
 
@@ -332,12 +332,7 @@ func (p *Keeper) remove(db *gorm.DB, c model.Cask, blocks []model.Block, removed
 		if b.Records == 0 {
 			continue
 		}
-		payload := func() ([]byte, error) {
-			var of model.Block
-			err := db.Select("payload").Take(&of, b.ID).Error
-			return of.Payload, err
-		}
-		if err := ingest.CountBlock(b, payload, counts); err != nil {
+		if err := ingest.CountBlock(b, func() ([]byte, error) { return ingest.Payload(db, b.ID) }, counts); err != nil {
 			p.Log.Warn("a block that is removed cannot be read; its records stay in the counts over time", "cask", c.Name, "block", b.ID, "why", err)
 		}
 	}

@@ -250,7 +250,7 @@ const (
 func (s state) answers() bool { return s.asked && s.err == nil }
 
 func (s state) mayWrite() bool {
-	return s.answers() && s.alone || s.answers() && s.ready && s.primary && !s.readOnly && s.cluster != "" && (s.step == inStep || s.step == gives)
+	return s.answers() && (s.alone || s.ready && s.primary && !s.readOnly && s.cluster != "" && (s.step == inStep || s.step == gives))
 }
 
 // before tells whether a node is to be written to rather than another one.

@@ -122,12 +122,7 @@ func minutesOn(db *gorm.DB, on uint32, view *shelf.View, casks []uint64, since, 
 				continue // it is where it counts, or does not where it does not
 			}
 			apart := map[model.Minute]int64{}
-			payload := func() ([]byte, error) {
-				var of model.Block
-				err := tx.Select("payload").Take(&of, b.ID).Error
-				return of.Payload, err
-			}
-			if err := ingest.CountBlock(b, payload, apart); err != nil {
+			if err := ingest.CountBlock(b, func() ([]byte, error) { return ingest.Payload(tx, b.ID) }, apart); err != nil {
 				return err
 			}
 			for m, n := range apart {
