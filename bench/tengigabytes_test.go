@@ -5,10 +5,13 @@ import (
 	"testing"
 	"time"
 
+	"gorm.io/gorm"
+
 	"oakbarrel/client"
 	"oakbarrel/core/block"
 	"oakbarrel/core/record"
 	"oakbarrel/core/wire"
+	"oakbarrel/service/model"
 )
 
 // BenchmarkTenGigabytes asks a store the same questions when it holds one gigabyte of lines,
@@ -53,19 +56,40 @@ func BenchmarkTenGigabytes(b *testing.B) {
 	builder.Add(s.next, &rare)
 	s.send(b, builder.Finish(nil), 1)
 	grow(3, rounds/10)
+	s.settle(b)
 	for name, ask := range questions {
-		one[name] = bestOf3(ask)
+		one[name] = bestOf9(ask)
 	}
 	grow(rounds/10, rounds)
+	s.settle(b)
 	for name, ask := range questions {
 		b.Run(name, func(b *testing.B) {
 			for b.Loop() {
-				ten := bestOf3(ask)
+				ten := bestOf9(ask)
 				b.ReportMetric(one[name].Seconds()*1000, "one-ms")
 				b.ReportMetric(ten.Seconds()*1000, "ten-ms")
 				b.ReportMetric(ten.Seconds()/one[name].Seconds(), "x-one")
 				b.ReportMetric(0, "ns/op")
 			}
 		})
+	}
+}
+
+func bestOf9(f func()) time.Duration { return min(bestOf3(f), bestOf3(f), bestOf3(f)) }
+
+// settle has the service put in order what came, as if that were a day ago.
+func (s *store) settle(b *testing.B) {
+	b.Helper()
+	check(b, s.db.Model(&model.Block{}).Where("settled = 0").Update("arrived", gorm.Expr("arrived - 86400000000")).Error)
+	for until := time.Now().Add(5 * time.Minute); ; time.Sleep(time.Second) {
+		var loose int64
+		check(b, s.db.Model(&model.Block{}).Where("sheaf_id = 0").Count(&loose).Error)
+		if loose < 64 {
+			time.Sleep(5 * time.Second) // until the rest is in order, too
+			return
+		}
+		if time.Now().After(until) {
+			b.Fatalf("%d blocks are not put in order", loose)
+		}
 	}
 }

@@ -58,6 +58,7 @@ type storeSoak struct {
 	rnd      *rand.Rand
 	did      map[string]int
 	longest  map[string]time.Duration
+	stop     time.Duration
 	stalled  atomic.Int64 // nanoseconds for which this machine's disk and clock stood still, all together
 }
 
@@ -95,6 +96,9 @@ func TestSoakStore(t *testing.T) {
 		t.Skip("this takes minutes: make soak runs it")
 	}
 	k := newStoreSoak(t)
+	if k.stop = stopTime; span > longSoak {
+		k.stop = longStopTime
+	}
 	ending := make(chan struct{})
 	var writing sync.WaitGroup
 	for _, w := range k.lines {
@@ -218,13 +222,17 @@ func (k *storeSoak) nodeDies() {
 func (k *storeSoak) nodeStops() {
 	node := k.node()
 	k.waits("a node stops", -1, nodePause, node.Freeze)
-	time.Sleep(stopTime)
+	time.Sleep(k.stop)
 	node.Thaw()
 	k.settled()
 }
 
-// stopTime is for how long what stops stays so, beyond what is measured.
-const stopTime = 8 * time.Second
+// What stops stays so, beyond what is measured: for long in a soak that is.
+const (
+	stopTime     = 8 * time.Second
+	longStopTime = 20 * time.Second
+	longSoak     = 10 * time.Minute
+)
 
 func (k *storeSoak) serviceDies() {
 	s := k.services[k.rnd.IntN(2)]
@@ -237,7 +245,7 @@ func (k *storeSoak) serviceStops() {
 	s := k.services[k.rnd.IntN(2)]
 	k.did["a service stops"]++
 	s.freeze()
-	time.Sleep(stopTime)
+	time.Sleep(k.stop)
 	s.thaw()
 	k.settled()
 }
@@ -255,7 +263,7 @@ func (k *storeSoak) shelfDies() {
 func (k *storeSoak) shelfStops() {
 	n := k.rnd.IntN(2)
 	k.waits("a shelf stops", n+1, otherPause, k.shelves[n].Freeze)
-	time.Sleep(stopTime)
+	time.Sleep(k.stop)
 	k.shelves[n].Thaw()
 	k.settled()
 }

@@ -17,8 +17,10 @@ import (
 // parts over each other.
 type Words []byte
 
+// WordsVersion is the version of the filters that are made.
+const WordsVersion = 3
+
 const (
-	wordsVersion  = 3
 	oneBitVersion = 2       // in which a word set one bit in each cell; such filters are read still
 	group         = 4       // cells of a word
 	mostGroups    = 3 << 11 // 192 KiB; with very many words it tells less
@@ -51,7 +53,7 @@ func newFilterBuilder() *filterBuilder {
 func (b *filterBuilder) set(hash uint64) {
 	cells := (*[group]uint64)(b.cells[hash>>32%mostGroups*group:])
 	for i := range cells {
-		cells[i] |= bitsOf(wordsVersion, hash, i)
+		cells[i] |= bitsOf(WordsVersion, hash, i)
 	}
 }
 
@@ -96,7 +98,7 @@ func (b *filterBuilder) finish() Words {
 	for i, cell := range b.cells[len(cells):] {
 		cells[i%len(cells)] |= cell
 	}
-	w := append(make(Words, 0, 1+8*len(cells)), wordsVersion)
+	w := append(make(Words, 0, 1+8*len(cells)), WordsVersion)
 	for _, cell := range cells {
 		w = binary.LittleEndian.AppendUint64(w, cell)
 	}
@@ -122,7 +124,7 @@ func (b *filterBuilder) groups() int {
 // [record.EachWord] gave, in its text or a field, by the group of the word in a
 // filter of a version. A filter that is not known rules nothing out.
 func GroupHasWord(version byte, cells []byte, hash uint64) bool {
-	if version != wordsVersion && version != oneBitVersion || len(cells) != GroupSize {
+	if version != WordsVersion && version != oneBitVersion || len(cells) != GroupSize {
 		return true
 	}
 	for i := range group {

@@ -32,7 +32,7 @@ func asRoot(t *testing.T, what string) {
 // emptyDatabase makes a database of its own, and returns how it is reached.
 func emptyDatabase(t *testing.T) string {
 	t.Helper()
-	return databaseNamed(t, strings.ToLower(t.Name()))
+	return databaseNamed(t, strings.ToLower(strings.ReplaceAll(t.Name(), "/", "_")))
 }
 
 func databaseNamed(t *testing.T, name string) string {

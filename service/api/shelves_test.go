@@ -53,7 +53,7 @@ func newShelved(t *testing.T, names ...string) *shelved {
 	}
 	s := &shelved{t: t, first: open(emptyDatabase(t))}
 	for _, name := range names {
-		if _, err := shelf.Add(s.first, name, databaseNamed(t, strings.ToLower(t.Name())+"_"+name), 1<<40); err != nil {
+		if _, err := shelf.Add(s.first, name, databaseNamed(t, strings.ToLower(strings.ReplaceAll(t.Name(), "/", "_"))+"_"+name), 1<<40); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -86,10 +86,15 @@ func (s *shelved) key(agent int) ingest.FeedKey {
 
 // send sends a batch of an agent, whose records tell agent and number.
 func (s *shelved) send(agent, first, n int) error {
+	return s.sendAt(agent, first, n, func(number int) int64 { return int64(number) })
+}
+
+// sendAt sends a batch whose records are of these seconds.
+func (s *shelved) sendAt(agent, first, n int, second func(number int) int64) error {
 	var records []record.Record
 	for i := range n {
 		number := first + i
-		records = append(records, record.Record{Time: record.Stamp{Sec: 1795600800 + int64(number), Form: record.Zulu}, Priority: record.Priority(number % 192), Host: []byte("reef-02"), Text: fmt.Appendf(nil, "%d-%d pressure", agent, number)})
+		records = append(records, record.Record{Time: record.Stamp{Sec: 1795600800 + second(number), Form: record.Zulu}, Priority: record.Priority(number % 192), Host: []byte("reef-02"), Text: fmt.Appendf(nil, "%d-%d pressure", agent, number)})
 	}
 	head, payload := pack(uint64(first), records)
 	b := &ingest.Batch{FeedKey: s.key(agent), Numbers: head.Numbers, Hash: sha256.Sum256(payload), Payload: payload}
@@ -254,7 +259,7 @@ func TestAShelfDrainsWhileItIsWrittenAndRead(t *testing.T) {
 			default:
 			}
 			least := note(&confirmed, 0)
-			all, err := services[looks%2].texts(search.Query{})
+			all, err := services[looks%2].texts([]search.Query{{}, s.about("text has word pressure")}[looks/2%2])
 			most := note(&begun, 0)
 			if err != nil {
 				t.Error(err)
@@ -303,6 +308,7 @@ func TestAShelfDrainsWhileItIsWrittenAndRead(t *testing.T) {
 				}
 			}
 		}
+		s.settle()                          // so that filters are bound meanwhile, and what is bound moves
 		time.Sleep(2500 * time.Millisecond) // services look now and then
 		for began := time.Now(); !drained(name); breaks++ {
 			if time.Since(began) > time.Minute {

@@ -103,10 +103,12 @@ func (r *Report) look(db *gorm.DB, shelf uint32, names map[uint64]string, all in
 		if err != nil {
 			return err
 		}
+		filters, err := ingest.Filters(db, blocks)
+		if err != nil {
+			return err
+		}
 		for _, b := range blocks {
-			if err := r.checkBlock(db, b, names); err != nil {
-				return err
-			}
+			r.checkBlock(b, filters[b.ID], names)
 			if before, known := ends[b.FeedID]; known && b.FirstNumber != before.LastNumber+1 {
 				r.fault(names[b.CaskID], b.ID, "number %d of feed %d follows on %d", b.FirstNumber, b.FeedID, before.LastNumber)
 			}
@@ -141,8 +143,8 @@ func (r *Report) fault(cask string, block uint64, format string, args ...any) {
 	r.Faults = append(r.Faults, Fault{r.shelf, cask, block, fmt.Sprintf(format, args...)})
 }
 
-// checkBlock looks at one block. The error is one of the database.
-func (r *Report) checkBlock(db *gorm.DB, b model.Block, names map[uint64]string) error {
+// checkBlock looks at one block.
+func (r *Report) checkBlock(b model.Block, filter block.Words, names map[uint64]string) {
 	cask := names[b.CaskID]
 	r.Blocks++
 	r.Records += int64(b.Records)
@@ -151,16 +153,16 @@ func (r *Report) checkBlock(db *gorm.DB, b model.Block, names map[uint64]string)
 	if !bytes.Equal(hash[:], b.Hash) {
 		r.whole = false
 		r.fault(cask, b.ID, "its %d bytes are not those that came: the checksum is another; the records %d to %d are damaged", b.Size, b.FirstNumber, b.LastNumber)
-		return nil
+		return
 	}
 	if b.Records == 0 {
-		return nil
+		return
 	}
 	content, words, err := block.Index(b.Payload)
 	if err != nil {
 		r.whole = false
 		r.fault(cask, b.ID, "it cannot be read: %v", err)
-		return nil
+		return
 	}
 	h := content.Header()
 	if h.Records != b.Records || h.FirstNumber < b.FirstNumber || h.LastNumber > b.LastNumber || ingest.Micros(h.FirstTime) != b.FirstTime || ingest.Micros(h.LastTime) != b.LastTime || h.Severities != b.Severities || h.Facilities != b.Facilities {
@@ -171,33 +173,18 @@ func (r *Report) checkBlock(db *gorm.DB, b model.Block, names map[uint64]string)
 	} else if !ingest.MinutesAreOf(b, content) {
 		r.fault(cask, b.ID, "the counts beside it are not those of its records: once it is removed, counts over time will be wrong")
 	}
-	same, err := sameFilter(db, b, words)
-	if err == nil && !same {
+	if !sameFilter(b, filter, words) {
 		r.fault(cask, b.ID, "its filter is not that of its words: searches may pass over it")
 	}
-	return err
 }
 
 // sameFilter tells whether the filter of a block is the one of its words. One of
 // an older version is not looked at; without one the block is always opened.
-func sameFilter(db *gorm.DB, b model.Block, words block.Words) (bool, error) {
-	if !b.WordsApart {
-		return len(b.Words) == 0 || b.Words[0] != words[0] || bytes.Equal(b.Words, words), nil
+func sameFilter(b model.Block, filter, words block.Words) bool {
+	if len(filter) == 0 {
+		return !b.WordsApart && b.SheafID == 0
 	}
-	var stored []model.WordPart
-	if err := db.Where("part IN ? AND block_id = ?", ingest.AllParts, b.ID).Order("part").Find(&stored).Error; err != nil {
-		return false, err
-	}
-	parts := words.Parts()
-	if len(stored) > 0 && stored[0].Version != words[0] {
-		return true, nil
-	}
-	for i, p := range stored {
-		if i == len(parts) || p.Version != words[0] || !bytes.Equal(p.Cells, parts[i]) {
-			return false, nil
-		}
-	}
-	return len(stored) == len(parts), nil
+	return filter.Version() != words.Version() || bytes.Equal(filter, words)
 }
 
 // lookAtFeeds compares what is confirmed with what is there.

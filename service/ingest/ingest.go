@@ -352,7 +352,7 @@ func commitOne(tx *gorm.DB, shelf uint32, j *job, counts map[model.Minute]int64)
 	}
 	row := b.Row(feed.ID)
 	addAll(counts, b.CaskID, b.counts)
-	if err := b.Insert(tx, &row); err != nil {
+	if err := Insert(tx, &row); err != nil {
 		return false, err
 	}
 	feed.Confirmed, feed.Sender, feed.Link = b.Last, b.Sender, client.LinkOf(feed.Link, client.BatchHead{Numbers: b.Numbers, Hash: hex.EncodeToString(b.Hash[:])})
@@ -388,51 +388,6 @@ func (b *Batch) Row(feed uint64) model.Block {
 		row.FirstTime, row.LastTime, row.Minutes = Micros(h.FirstTime), Micros(h.LastTime), packMinutes(b.counts)
 	}
 	return row
-}
-
-// Insert puts the block of a batch, which Row gave, into the database.
-func (b *Batch) Insert(tx *gorm.DB, row *model.Block) error {
-	cells := b.words.Parts()
-	if cells != nil {
-		row.Words, row.WordsApart = nil, true
-	}
-	if err := tx.Create(row).Error; err != nil || cells == nil {
-		return err
-	}
-	parts := make([]model.WordPart, len(cells))
-	for i := range parts {
-		parts[i] = model.WordPart{Part: uint8(i), BlockID: row.ID, Version: b.words[0], Cells: cells[i]}
-	}
-	return tx.Create(parts).Error
-}
-
-// AllParts are the parts of a filter that is kept in parts.
-var AllParts = func() (all []int) {
-	for i := range block.WordParts {
-		all = append(all, i)
-	}
-	return
-}()
-
-// Remove removes blocks from the database.
-func Remove(tx *gorm.DB, blocks []model.Block) error {
-	var ids, apart []uint64
-	for _, b := range blocks {
-		ids = append(ids, b.ID)
-		if b.WordsApart {
-			apart = append(apart, b.ID)
-		}
-	}
-	for some := range slices.Chunk(apart, 64) {
-		if err := tx.Where("part IN ? AND block_id IN ?", AllParts, some).Delete(&model.WordPart{}).Error; err != nil {
-			return err
-		}
-	}
-	gone := tx.Where("id IN ?", ids).Delete(&model.Block{})
-	if gone.Error == nil && gone.RowsAffected != int64(len(ids)) {
-		return errors.New("others have removed some of these blocks")
-	}
-	return gone.Error
 }
 
 func floor(a, b int64) int64 {

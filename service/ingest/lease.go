@@ -153,7 +153,7 @@ func declareLost(tx *gorm.DB, shelf uint32, id uint64, begins model.Feed, last u
 	gone := &client.Gone{Generation: feed.Generation, First: feed.Confirmed + 1, Last: last}
 	b := Batch{FeedKey: FeedKey{CaskID: feed.CaskID}, Numbers: spool.Numbers{First: feed.Confirmed + 1, Last: last, Lost: int(last - feed.Confirmed)}, Hash: sha256.Sum256(nil)}
 	row := b.Row(feed.ID)
-	if err := b.Insert(tx, &row); err != nil {
+	if err := Insert(tx, &row); err != nil {
 		return nil, err
 	}
 	link := client.LinkOf(feed.Link, client.BatchHead{Numbers: b.Numbers, Hash: hex.EncodeToString(b.Hash[:])})

@@ -9,6 +9,7 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
+	"oakbarrel/core/block"
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/model"
 	"oakbarrel/service/shelf"
@@ -177,13 +178,13 @@ func (m *mover) some() (n int, err error) {
 	if err := m.from.Where("feed_id = ?", m.move.FeedID).Order("first_number").Limit(moveBlocks).Find(&blocks).Error; err != nil || len(blocks) == 0 {
 		return 0, err
 	}
-	parts, err := m.parts(blocks)
+	filters, err := ingest.Filters(m.from, blocks)
 	if err != nil {
 		return 0, err
 	}
 	err = m.there(func(tx *gorm.DB) error {
 		for _, b := range blocks {
-			if err := insertCopy(tx, b, parts[b.ID]); err != nil {
+			if err := insertCopy(tx, b, filters[b.ID]); err != nil {
 				return err
 			}
 		}
@@ -203,37 +204,11 @@ func (m *mover) some() (n int, err error) {
 	return len(blocks), m.settle()
 }
 
-// parts returns the filters of blocks that are kept in parts, by block.
-func (m *mover) parts(blocks []model.Block) (map[uint64][]model.WordPart, error) {
-	var ids []uint64
-	for _, b := range blocks {
-		if b.WordsApart {
-			ids = append(ids, b.ID)
-		}
-	}
-	var rows []model.WordPart
-	if len(ids) > 0 {
-		if err := m.from.Where("part IN ? AND block_id IN ?", ingest.AllParts, ids).Find(&rows).Error; err != nil {
-			return nil, err
-		}
-	}
-	parts := map[uint64][]model.WordPart{}
-	for _, r := range rows {
-		parts[r.BlockID] = append(parts[r.BlockID], r)
-	}
-	return parts, nil
-}
-
 // insertCopy inserts a block of another shelf, which does not count yet.
-func insertCopy(tx *gorm.DB, b model.Block, parts []model.WordPart) error {
-	b.ID, b.Moving, b.Merged = 0, true, true // nothing new for those who follow
-	if err := tx.Create(&b).Error; err != nil || len(parts) == 0 {
-		return err
-	}
-	for i := range parts {
-		parts[i].BlockID = b.ID
-	}
-	return tx.Create(parts).Error
+func insertCopy(tx *gorm.DB, b model.Block, filter block.Words) error {
+	b.ID, b.SheafID, b.WordsApart, b.Words = 0, 0, false, filter
+	b.Moving, b.Merged = true, true // nothing new for those who follow
+	return ingest.Insert(tx, &b)
 }
 
 // settle adds what has moved to the counts of the one shelf, and removes it from the other.

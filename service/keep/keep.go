@@ -1,6 +1,6 @@
 // Package keep puts the store in order, at low priority and in small transactions: it
 // removes what its casks are not to keep any longer, whole blocks, the oldest first,
-// and merges small blocks into larger ones.
+// merges small blocks into larger ones, and binds the filters of those that stay.
 //
 // A [Keeper] has a goroutine of its own. Of several services before one database one
 // keeps at a time.
@@ -101,7 +101,7 @@ func (p *Keeper) guarded(ctx context.Context) (more bool, err error) {
 	return p.Once(ctx)
 }
 
-// Once removes, merges and moves what is to be now, and tells whether there is more to move.
+// Once removes, merges, binds and moves what is to be now, and tells whether there is more to do.
 func (p *Keeper) Once(ctx context.Context) (more bool, err error) {
 	db, err := p.Shelf.DB(ctx)
 	if err != nil {
@@ -126,10 +126,16 @@ func (p *Keeper) Once(ctx context.Context) (more bool, err error) {
 			return false, fmt.Errorf("cask %s: %w", c.Name, err)
 		}
 	}
-	if err := p.merge(ctx, db); err != nil {
+	toMerge, err := p.merge(ctx, db)
+	if err != nil {
 		return false, err
 	}
-	return p.drain(ctx, db)
+	toBind, err := p.bind(db, casks)
+	if err != nil {
+		return false, err
+	}
+	toMove, err := p.drain(ctx, db)
+	return toMerge || toBind || toMove, err
 }
 
 // adopt has the first shelf know all feeds of this one, once: it may have been restored

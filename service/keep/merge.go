@@ -29,15 +29,15 @@ const (
 	mergeLook    = 256              // blocks of a feed that are looked at together
 )
 
-// merge merges the small blocks of all feeds.
-func (p *Keeper) merge(ctx context.Context, db *gorm.DB) error {
+// merge merges the small blocks of all feeds, some of each, and tells whether there are more.
+func (p *Keeper) merge(ctx context.Context, db *gorm.DB) (more bool, err error) {
 	var feeds, move []uint64
 	if err := p.Shelves.First(ctx).Model(&model.Move{}).Where("from_id = ?", p.Shelf.ID).Pluck("feed_id", &move).Error; err != nil {
-		return err
+		return false, err
 	}
 	before := p.Now().Add(-mergeAfter).UnixMicro()
 	if err := db.Model(&model.Block{}).Where("settled = 0 AND arrived < ?", before).Distinct().Pluck("feed_id", &feeds).Error; err != nil {
-		return err
+		return false, err
 	}
 	for _, feed := range feeds {
 		if slices.Contains(move, feed) {
@@ -46,17 +46,18 @@ func (p *Keeper) merge(ctx context.Context, db *gorm.DB) error {
 		var blocks []model.Block
 		err := db.Omit("payload", "words").Where("feed_id = ? AND settled = 0 AND moving = 0 AND arrived < ?", feed, before).Order("first_number").Limit(mergeLook).Find(&blocks).Error
 		if err != nil {
-			return err
+			return false, err
 		}
+		more = more || len(blocks) == mergeLook
 		for len(blocks) > 0 {
 			run := p.run(blocks)
 			if err := p.mergeRun(db, blocks[:run], len(blocks) > run); err != nil {
-				return err
+				return false, err
 			}
 			blocks = blocks[run:]
 		}
 	}
-	return nil
+	return more, nil
 }
 
 // run returns how many of the blocks, from the first on, can be one.
@@ -95,12 +96,12 @@ func (p *Keeper) mergeRun(db *gorm.DB, run []model.Block, followed bool) error {
 		if len(blocks) < len(ids) {
 			return nil // some were removed meanwhile
 		}
-		batch, row, err := merged(blocks)
+		row, err := merged(blocks)
 		if err != nil {
 			return err
 		}
 		row.Settled = over
-		if err := batch.Insert(tx, &row); err != nil {
+		if err := ingest.Insert(tx, &row); err != nil {
 			return err
 		}
 		return ingest.Remove(tx, blocks)
@@ -113,9 +114,9 @@ func (p *Keeper) mergeRun(db *gorm.DB, run []model.Block, followed bool) error {
 }
 
 // merged makes one block of several that follow each other.
-func merged(blocks []model.Block) (b ingest.Batch, row model.Block, err error) {
+func merged(blocks []model.Block) (row model.Block, err error) {
 	first, last := blocks[0], blocks[len(blocks)-1]
-	b = ingest.Batch{FeedKey: ingest.FeedKey{CaskID: first.CaskID}, Twice: first.Twice, Numbers: spool.Numbers{First: first.FirstNumber, Last: last.LastNumber}}
+	b := ingest.Batch{FeedKey: ingest.FeedKey{CaskID: first.CaskID}, Twice: first.Twice, Numbers: spool.Numbers{First: first.FirstNumber, Last: last.LastNumber}}
 	var builder block.Builder
 	for _, part := range blocks {
 		b.Lost += part.Lost
@@ -123,7 +124,7 @@ func merged(blocks []model.Block) (b ingest.Batch, row model.Block, err error) {
 		if part.Shed != "" {
 			var shed [8]int
 			if err := json.Unmarshal([]byte(part.Shed), &shed); err != nil {
-				return b, row, err
+				return row, err
 			}
 			for i, n := range shed {
 				b.Shed[i] += n
@@ -134,13 +135,13 @@ func merged(blocks []model.Block) (b ingest.Batch, row model.Block, err error) {
 		}
 		content, err := block.Decode(part.Payload)
 		if err != nil {
-			return b, row, err
+			return row, err
 		}
 		if err := content.Each(func(number uint64, r *record.Record) bool {
 			builder.Add(number, r)
 			return true
 		}); err != nil {
-			return b, row, err
+			return row, err
 		}
 	}
 	if builder.Len() > 0 {
@@ -148,9 +149,9 @@ func merged(blocks []model.Block) (b ingest.Batch, row model.Block, err error) {
 	}
 	b.Hash = sha256.Sum256(b.Payload)
 	if err := b.Open(); err != nil {
-		return b, row, err
+		return row, err
 	}
 	row = b.Row(first.FeedID)
 	row.Arrived, row.Merged = last.Arrived, true
-	return b, row, nil
+	return row, nil
 }

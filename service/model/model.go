@@ -203,10 +203,11 @@ type Joining struct {
 // block before it is opened, so that it reads nothing else of those that it passes over.
 type Block struct {
 	ID          uint64 `gorm:"primaryKey;index:heads,priority:3"`
+	SheafID     uint64 `gorm:"not null;default:0;index:cask_sheaf,priority:2"` // that its filter is bound into, 0 where it is by itself
 	FeedID      uint64 `gorm:"index:feed_number;index:unsettled,priority:2;index:heads,priority:5"`
 	FirstNumber uint64 `gorm:"index:feed_number;index:heads,priority:6"`
 	LastNumber  uint64 `gorm:"index:heads,priority:7"`
-	CaskID      uint64 `gorm:"index:cask_arrived;index:heads,priority:1"`
+	CaskID      uint64 `gorm:"index:cask_arrived;index:heads,priority:1;index:cask_sheaf,priority:1"`
 	LastTime    int64  `gorm:"index:heads,priority:2"`
 	FirstTime   int64  `gorm:"index:heads,priority:4"`
 	Arrived     int64  `gorm:"index:cask_arrived"`
@@ -236,6 +237,28 @@ type WordPart struct {
 	BlockID uint64 `gorm:"primaryKey;autoIncrement:false"`
 	Version uint8
 	Cells   []byte `gorm:"type:varbinary(8000)"`
+}
+
+// Sheaf is the filters of several blocks of a cask that stand together, see block.Bind.
+type Sheaf struct {
+	ID        uint64 `gorm:"primaryKey"`
+	CaskID    uint64 `gorm:"index:cask_last"`
+	LastTime  int64  `gorm:"index:cask_last"` // of a record in its blocks
+	FirstTime int64
+	Version   uint8
+	Groups    int
+	Parts     int    // that it is kept in
+	Blocks    []byte `gorm:"type:varbinary(1024)"` // their ids, 8 bytes each, least byte first
+}
+
+// TableName is the plural of a sheaf.
+func (Sheaf) TableName() string { return "sheaves" }
+
+// SheafPart is a part of a sheaf, so that what all sheaves tell of a word stands together.
+type SheafPart struct {
+	Part    uint8  `gorm:"primaryKey;autoIncrement:false"`
+	SheafID uint64 `gorm:"primaryKey;autoIncrement:false"`
+	Cells   []byte `gorm:"type:mediumblob"`
 }
 
 // Minute counts the records of a cask by their time and severity.
@@ -579,6 +602,19 @@ var migrations = []*gormigrate.Migration{{
 			}
 		}
 		return nil
+	},
+}, {
+	ID: "0023 sheaves of filters",
+	Migrate: func(tx *gorm.DB) error {
+		if err := tx.AutoMigrate(&Sheaf{}, &SheafPart{}); err != nil {
+			return err
+		}
+		if !tx.Migrator().HasColumn(&Block{}, "sheaf_id") {
+			if err := tx.Migrator().AddColumn(&Block{}, "SheafID"); err != nil {
+				return err
+			}
+		}
+		return makeIndex(tx, "cask_sheaf")
 	},
 }}
 

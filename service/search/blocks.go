@@ -28,6 +28,7 @@ type head struct {
 	Moving              bool // it has come from another shelf, and does not count there yet
 
 	shelf uint32
+	asked bool   // its filter was, and does not rule a hit out
 	agent *agent // that took its records in, nil where it is not known
 }
 

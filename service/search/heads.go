@@ -12,7 +12,8 @@ import (
 )
 
 // heads returns the blocks that may hold a hit, in the order of the query: those of all
-// shelves that have something of its casks, which are asked side by side.
+// shelves that have something of its casks, which are asked side by side. A query with a
+// window gets a narrower span, of which these are all.
 func (s *Store) heads(ctx context.Context, q *Query) (heads []head, err error) {
 	var all [][]head
 	err = s.steadily(ctx, q, func(view *shelf.View) (err error) {
@@ -21,14 +22,19 @@ func (s *Store) heads(ctx context.Context, q *Query) (heads []head, err error) {
 			for i := range heads {
 				heads[i].shelf = of.ID
 			}
-			return slices.DeleteFunc(heads, func(h head) bool { return !view.Counts(of.ID, h.FeedID, h.LastNumber, h.Moving) }), err
+			return heads, err
 		})
+		for i := range all {
+			q.narrow(all[i])
+			all[i] = slices.DeleteFunc(all[i], func(h head) bool { return !view.Counts(h.shelf, h.FeedID, h.LastNumber, h.Moving) })
+		}
 		return err
 	})
 	if err != nil {
 		return nil, err
 	}
-	heads = slices.Concat(all...)
+	since, until := q.span()
+	heads = slices.DeleteFunc(slices.Concat(all...), func(h head) bool { return h.LastTime < since || h.FirstTime >= until })
 	if len(all) > 1 {
 		slices.SortFunc(heads, q.compareHeads)
 	}
@@ -43,15 +49,16 @@ func (q *Query) compareHeads(a, b head) int {
 	return cmp.Or(cmp.Compare(b.LastTime, a.LastTime), cmp.Compare(b.ID, a.ID))
 }
 
-// headsOf returns the blocks of one shelf that may hold a hit, in the order of the query.
-func (q *Query) headsOf(db *gorm.DB) (heads []head, err error) {
+// blocksOf chooses the blocks of one shelf that may hold a hit by what stands beside them, in
+// the order of the query.
+func (q *Query) blocksOf(db *gorm.DB) *gorm.DB {
 	since, until := q.span()
 	order := "last_time DESC, id DESC"
 	if q.OldestFirst {
 		order = "first_time, id"
 	}
 	severities, facilities := q.sets()
-	return readHeads(db.Where("cask_id IN ? AND records > 0 AND last_time >= ? AND first_time < ? AND severities & ? <> 0 AND facilities & ? <> 0", q.Casks, since, until, severities, facilities).Order(order))
+	return db.Limit(cmp.Or(q.window, -1)).Where("cask_id IN ? AND records > 0 AND last_time >= ? AND first_time < ? AND severities & ? <> 0 AND facilities & ? <> 0", q.Casks, since, until, severities, facilities).Order(order)
 }
 
 // readHeads reads the heads of the blocks that a query chooses. They are many: what takes a

@@ -31,6 +31,9 @@ type Query struct {
 	// Progress is told, by one goroutine, how many of the blocks that may have a
 	// hit are looked at. It may be nil.
 	Progress func(done, all int)
+
+	window   int  // how many blocks of each shelf are looked at, 0 for all
+	narrowed bool // there are others, and the span ends before them
 }
 
 // Place is where a record stands in the order of a search: by time, then by

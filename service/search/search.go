@@ -27,6 +27,7 @@ type Store struct {
 	blocks  recent // unpacked: who pages through records comes again
 
 	mostWaiting int // of a search, 0 for the usual
+	firstWindow int // likewise
 
 	// Busy tells whether those who write have to wait; long searches take a tenth of a
 	// core then. It is nil where nobody writes, and set before the first search.
@@ -52,28 +53,30 @@ type Hit struct {
 // has called Limit times, or each returns an error, which it returns.
 func (s *Store) Search(ctx context.Context, q Query, each func(Hit) error) error {
 	q.Damaged = once(q.Damaged)
+	if q.Condition == nil { // the first blocks have all that is wanted, mostly
+		q.window = cmp.Or(s.firstWindow, firstWindow)
+	}
 	for {
-		cut, err := s.pass(ctx, &q, each)
-		if err != nil || cut == nil || q.Limit == 0 {
+		rest, err := s.pass(ctx, &q, each)
+		if err != nil || !rest || q.Limit == 0 {
 			return err
 		}
-		q.After = cut
 	}
 }
 
-// pass is Search up to the place that it returns, nil where it came to the end: of
-// records that overlap in time it holds a bounded part. It takes what it found off
-// the limit.
-func (s *Store) pass(ctx context.Context, q *Query, each func(Hit) error) (cut *Place, err error) {
-	heads, err := s.heads(ctx, q)
+// pass is Search up to where it has looked at as many blocks of each shelf as are in the
+// window of the query, or holds as much as it may of records that overlap in time. It takes
+// what it found off the query, and tells whether there is more.
+func (s *Store) pass(ctx context.Context, q *Query, each func(Hit) error) (rest bool, err error) {
+	part := *q
+	heads, err := s.heads(ctx, &part)
 	if err != nil {
-		return nil, err
+		return false, err
 	}
-	waiting := waiting{q: q, most: cmp.Or(s.mostWaiting, mostWaiting)}
-	left := q.Limit
-	err = eachBlock(ctx, s, q, heads, q.hits, func(hits []Hit, next *head) (bool, error) {
+	waiting := waiting{q: &part, most: cmp.Or(s.mostWaiting, mostWaiting)}
+	err = eachBlock(ctx, s, &part, heads, part.hits, func(hits []Hit, next *head) (bool, error) {
 		waiting.add(hits)
-		for left > 0 {
+		for q.Limit > 0 {
 			hit, some := waiting.next(next)
 			if !some {
 				break
@@ -81,12 +84,15 @@ func (s *Store) pass(ctx context.Context, q *Query, each func(Hit) error) (cut *
 			if err := each(hit); err != nil {
 				return false, err
 			}
-			left--
+			q.Limit--
 		}
-		return left > 0 && !waiting.last(next), nil
+		return q.Limit > 0 && !waiting.last(next), nil
 	})
-	q.Limit = left
-	return waiting.cut, err
+	if waiting.cut != nil {
+		q.After = waiting.cut
+		return true, err
+	}
+	return q.goOn(&part, len(heads)), err
 }
 
 // once lets each block be told once only. It may be nil.

@@ -77,6 +77,9 @@ func (s *Store) askFilters(ctx context.Context, q *Query, words []uint64, heads 
 	}
 	asked := map[uint32]*filters{}
 	for _, h := range heads {
+		if h.asked {
+			continue
+		}
 		known[h.blockKey()] = filtered{words, make([]cells, len(words))}
 		of := asked[h.shelf]
 		if of == nil {
