@@ -105,7 +105,10 @@ func TestSoakStore(t *testing.T) {
 		writing.Go(func() { w.run(t, ending) })
 	}
 	writing.Go(func() { k.watchMachine(k.services[0].dir, ending) })
-	faults := []func(){k.nodeDies, k.nodeStops, k.serviceDies, k.serviceStops, k.shelfDies, k.shelfStops, k.agentDies}
+	faults := []func(){k.nodeStops, k.serviceStops, k.shelfStops}
+	for range 4 { // about five kills for each stop, which takes as long
+		faults = append(faults, k.nodeDies, k.serviceDies, k.shelfDies, k.agentDies)
+	}
 	for n, end := 0, time.Now().Add(span); time.Now().Before(end) && !t.Failed(); n++ {
 		if n%len(faults) == 0 {
 			k.rnd.Shuffle(len(faults), func(i, j int) { faults[i], faults[j] = faults[j], faults[i] })
