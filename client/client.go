@@ -546,3 +546,30 @@ func (c *Client) Count(ctx context.Context, q Query, by, field string, top int) 
 	err = c.json(ctx, "GET", "/api/v1/counts", v, nil, nil, &counts)
 	return counts, err
 }
+
+// ShapesAsked says which shapes are wanted of a query, which has a span.
+type ShapesAsked struct {
+	NewSince time.Time // from which on a shape is new; zero for the start of the span
+	Only     []string  // of "new", "risen", "fallen" and "ceased"; none for all
+	Parts    int       // of their course, 1 to 500; 0 for 48
+	Limit    int       // 1 to 10000; 0 for 100
+}
+
+// Shapes counts the records that meet the query by the shapes of their texts, those with the
+// most first.
+func (c *Client) Shapes(ctx context.Context, q Query, asked ShapesAsked) (shapes Shapes, err error) {
+	v := q.values()
+	if !asked.NewSince.IsZero() {
+		v.Set("new_since", asked.NewSince.Format(time.RFC3339Nano))
+	}
+	if len(asked.Only) > 0 {
+		v.Set("only", strings.Join(asked.Only, ","))
+	}
+	for name, n := range map[string]int{"parts": asked.Parts, "limit": asked.Limit} {
+		if n > 0 {
+			v.Set(name, strconv.Itoa(n))
+		}
+	}
+	err = c.json(ctx, "GET", "/api/v1/shapes", v, nil, nil, &shapes)
+	return shapes, err
+}

@@ -328,6 +328,40 @@ type Counts struct {
 	Missing []string `json:"missing,omitempty"` // shelves that are away: what they have is not counted
 }
 
+// Shapes answers what kinds of messages there are.
+type Shapes struct {
+	Total  int64      `json:"total"`  // records of the span
+	Before int64      `json:"before"` // of the span before, which is as long
+	Shapes []ShapeOf  `json:"shapes"`
+	More   MoreShapes `json:"more"`
+
+	Missing []string `json:"missing,omitempty"` // shelves that are away: what they have is not counted
+}
+
+// ShapeOf is what is told of the records whose texts have one shape: the text with its numbers
+// and names left out.
+type ShapeOf struct {
+	Shape     string     `json:"shape"`
+	What      string     `json:"what,omitempty" enum:"new,risen,fallen,ceased"` // what is remarkable about it
+	Records   int64      `json:"records"`
+	Before    int64      `json:"before"`   // in the span before
+	Severity  string     `json:"severity"` // the worst, "" where there are none in the span
+	Worst     int64      `json:"worst"`    // records of that severity
+	HostCount int        `json:"host_count"`
+	Hosts     []Count    `json:"hosts"` // those with the most
+	Apps      []Count    `json:"apps"`  // likewise
+	First     *time.Time `json:"first"` // of the span
+	Last      *time.Time `json:"last"`
+	Since     *time.Time `json:"since"`  // when there was the first record of it ever
+	Course    []int64    `json:"course"` // records in equal parts of the span
+}
+
+// MoreShapes are those that are not told one by one.
+type MoreShapes struct {
+	Shapes  int   `json:"shapes"`
+	Records int64 `json:"records"`
+}
+
 // Shelf is a database, or a cluster, that the store is spread over.
 type Shelf struct {
 	Name  string `json:"name"`

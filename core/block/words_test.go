@@ -129,5 +129,9 @@ func FuzzFilter(f *testing.F) {
 				t.Errorf("%s holds for %q, and is ruled out", k.Text(), message)
 			}
 		}
+		k, err := condition.Parse("shape is "+quoted(string(r.Text)), nil)
+		if err == nil && k.Match(&r) && !k.Possible(c) {
+			t.Errorf("%s holds for %q, and is ruled out", k.Text(), message)
+		}
 	})
 }

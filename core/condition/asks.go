@@ -12,7 +12,7 @@ var Nothing = func() *Condition {
 }()
 
 // Asks returns what the condition asks of a record: severity, facility, intake, stream,
-// peer, host, agent, app, procid, msgid, text, or "field PATH"; each once, in order.
+// peer, host, agent, app, procid, msgid, text, shape, or "field PATH"; each once, in order.
 func (c *Condition) Asks() []string {
 	asked := asks(nil, c.root)
 	slices.Sort(asked)
@@ -43,6 +43,8 @@ func asks(all []string, n node) []string {
 		all = append(all, "stream")
 	case *peerTest:
 		all = append(all, "peer")
+	case *shapeTest:
+		all = append(all, "shape")
 	case *textTest:
 		all = append(all, n.prop.String())
 	case *expressionTest:

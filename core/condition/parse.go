@@ -156,6 +156,8 @@ func (p *parser) test() node {
 		return p.facility()
 	case t.is("intake"):
 		return p.intake()
+	case t.is("shape"):
+		return p.shape()
 	case t.is("stream"):
 		return p.stream()
 	case t.is("peer"):
@@ -176,7 +178,7 @@ func (p *parser) test() node {
 
 // noTest explains a token with which no test begins.
 func (p *parser) noTest(t token) {
-	const mend = `a test begins with any, condition, severity, facility, host, agent, app, procid, msgid, unit, text, field, intake, stream, peer, or a "text" in quotes`
+	const mend = `a test begins with any, condition, severity, facility, host, agent, app, procid, msgid, unit, text, shape, field, intake, stream, peer, or a "text" in quotes`
 	switch {
 	case t.kind == end:
 		p.fail(t, "a test is expected, but the condition ends", mend)
@@ -197,7 +199,7 @@ func (p *parser) noTest(t token) {
 	p.fail(t, fmt.Sprintf("a test is expected, not %s", t), mend)
 }
 
-var subjects = strings.Fields("any condition severity facility host agent app procid msgid unit text field intake stream peer not")
+var subjects = strings.Fields("any condition severity facility host agent app procid msgid unit text shape field intake stream peer not")
 
 func (p *parser) named() node {
 	t := p.tok

@@ -41,6 +41,10 @@ func ask(n node, in Contents) {
 		for i := range n.search {
 			n.possibleValue(&n.search[i], in)
 		}
+	case *shapeTest:
+		for _, s := range n.shapes {
+			hasFixedWords(s, in)
+		}
 	}
 }
 
@@ -54,6 +58,9 @@ func possible(n node, in Contents) bool {
 		return possible(n.of.root, in)
 	case *textTest:
 		return slices.ContainsFunc(n.search, func(s Searcher) bool { return n.possibleValue(&s, in) })
+	}
+	if n, is := n.(*shapeTest); is {
+		return slices.ContainsFunc(n.shapes, func(s string) bool { return hasFixedWords(s, in) })
 	}
 	return true
 }

@@ -23,7 +23,7 @@ var values = []string{
 }
 
 // conditionWords are those of conditions.
-var conditionWords = []string{"agent", "and", "any", "app", "contains", "exists", "facility", "field", "intake", "matches", "missing", "msgid", "not", "or", "peer", "procid", "unit"}
+var conditionWords = []string{"agent", "and", "any", "app", "contains", "exists", "facility", "field", "intake", "matches", "missing", "msgid", "not", "or", "peer", "procid", "shape", "unit"}
 
 // Words returns the words of a plan, for who completes them while it is written:
 // its keys, the kinds of intakes and outlets, what may stand behind them, the words

@@ -110,6 +110,7 @@ func (a *API) register(api huma.API) {
 	handle(api, "GET /neighbours", "What came before and after a record, the oldest first", a.seated(a.need(access.Read)), a.neighbours)
 	handle(api, "GET /follow", "Follow: a server-sent event for each record that is committed from now on", a.need(access.Read), a.follow)
 	handle(api, "GET /counts", "Count records", a.seated(a.need(access.Read)), a.counts)
+	handle(api, "GET /shapes", "Count records by the shapes of their texts", a.seated(a.need(access.Read)), a.shapes)
 	handle(api, "GET /histogram", "Count records in equal parts of a span, by severity", a.seated(a.need(access.Read)), a.histogram)
 	handle(api, "GET /feeds/{agent}/{outlet}", "Which number of a feed is committed last", a.typed(a.admitFeed), a.feed)
 	handle(api, "POST /feeds/{agent}/{outlet}/lease", "Ask for the right of a run of an agent to write into a feed", a.needAgent(), a.lease)

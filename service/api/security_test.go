@@ -68,6 +68,7 @@ var may = map[string][]string{
 	"POST /agents/{agent}/adopt":            admins,
 	"POST /agents/{agent}/join":             anyWriter, // and waits
 	"GET /joinings":                         admins,
+	"GET /shapes":                           readers,
 	"GET /plans/words":                      readers,
 	"POST /plans/check":                     readers,
 	"POST /plans/explain":                   readers,

@@ -173,6 +173,9 @@ func (r *Report) checkBlock(b model.Block, filter block.Words, names map[uint64]
 	} else if !ingest.MinutesAreOf(b, content) {
 		r.fault(cask, b.ID, "the counts beside it are not those of its records: once it is removed, counts over time will be wrong")
 	}
+	if !ingest.KindsAreOf(b, content) {
+		r.fault(cask, b.ID, "what is said of its shapes is not what stands in it: they are counted wrong")
+	}
 	if !sameFilter(b, filter, words) {
 		r.fault(cask, b.ID, "its filter is not that of its words: searches may pass over it")
 	}

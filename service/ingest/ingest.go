@@ -48,6 +48,7 @@ type Batch struct {
 	header block.Header
 	words  block.Words
 	counts map[int64]*[8]int64 // by minute since 1970 and severity
+	kinds  []block.Kind        // none where they are too many
 }
 
 // Open reads the payload and tells whether the numbers add up: each stands for
@@ -102,6 +103,9 @@ func (b *Batch) read() error {
 	if b.counts, err = countsOf(content); err == nil && len(b.counts) > block.MaxMinutes {
 		err = fmt.Errorf("its records are of %d minutes; send them in parts of %d at most", len(b.counts), block.MaxMinutes)
 	}
+	if err == nil {
+		b.kinds, err = content.Kinds(mostKinds)
+	}
 	return err
 }
 
@@ -144,6 +148,7 @@ type Queue struct {
 	late    []*job // which gather has put off, for the next transactions
 	beats   chan func()
 	commits func(casks []uint64)
+	shapes  *shapesKnown
 }
 
 type job struct {
@@ -163,7 +168,7 @@ const (
 // newQueue returns a queue that runs until ctx ends. After each commit it calls commits with
 // the casks that have grown.
 func newQueue(ctx context.Context, shelves *shelf.Set, id uint32, commits func(casks []uint64)) *Queue {
-	q := &Queue{shelves: shelves, shelf: id, waiting: make(chan *job, maxJobs), beats: make(chan func()), commits: commits}
+	q := &Queue{shelves: shelves, shelf: id, waiting: make(chan *job, maxJobs), beats: make(chan func()), commits: commits, shapes: newShapesKnown()}
 	go q.run(ctx)
 	return q
 }
@@ -308,12 +313,13 @@ func (q *Queue) commit(jobs []*job) (casks []uint64, err error) {
 	if err != nil {
 		return nil, err
 	}
+	var shapes []model.Shape
 	err = model.Transact(db, func(tx *gorm.DB) error {
 		counts := map[model.Minute]int64{}
-		casks = nil
+		casks, shapes = nil, nil
 		for _, j := range jobs {
 			j.err = nil
-			taken, err := commitOne(tx, q.shelf, j, counts)
+			taken, err := q.commitOne(tx, j, counts, &shapes)
 			if err != nil {
 				return err
 			}
@@ -321,16 +327,22 @@ func (q *Queue) commit(jobs []*job) (casks []uint64, err error) {
 				casks = append(casks, j.batch.CaskID)
 			}
 		}
+		if err := AddShapes(tx, shapes); err != nil {
+			return err
+		}
 		return AddCounts(tx, counts)
 	})
+	if err == nil {
+		q.shapes.note(shapes)
+	}
 	return casks, err
 }
 
 // commitOne puts one batch into a transaction. What is wrong with the batch alone is
 // an error of its job; an error returned is one of the database.
-func commitOne(tx *gorm.DB, shelf uint32, j *job, counts map[model.Minute]int64) (taken bool, err error) {
+func (q *Queue) commitOne(tx *gorm.DB, j *job, counts map[model.Minute]int64, shapes *[]model.Shape) (taken bool, err error) {
 	b := j.batch
-	feed, err := lockFeed(tx, shelf, b)
+	feed, err := lockFeed(tx, q.shelf, b)
 	if errors.Is(err, ErrMoved) || errors.Is(err, ErrLease) {
 		j.err = err
 		return false, nil
@@ -352,6 +364,11 @@ func commitOne(tx *gorm.DB, shelf uint32, j *job, counts map[model.Minute]int64)
 	}
 	row := b.Row(feed.ID)
 	addAll(counts, b.CaskID, b.counts)
+	news, err := q.shapes.tellOf(tx, b, &row)
+	if err != nil {
+		return false, err
+	}
+	*shapes = append(*shapes, news...)
 	if err := Insert(tx, &row); err != nil {
 		return false, err
 	}
@@ -385,7 +402,7 @@ func (b *Batch) Row(feed uint64) model.Block {
 	}
 	if h := b.header; h.Records > 0 {
 		row.Records, row.Severities, row.Facilities, row.BodySize, row.Words = h.Records, h.Severities, h.Facilities, int64(h.BodySize), b.words
-		row.FirstTime, row.LastTime, row.Minutes = Micros(h.FirstTime), Micros(h.LastTime), packMinutes(b.counts)
+		row.FirstTime, row.LastTime, row.Minutes, row.Kinds = Micros(h.FirstTime), Micros(h.LastTime), packMinutes(b.counts), packKinds(b.kinds)
 	}
 	return row
 }

@@ -183,6 +183,9 @@ func (m *mover) some() (n int, err error) {
 		return 0, err
 	}
 	err = m.there(func(tx *gorm.DB) error {
+		if err := ingest.CopyShapes(m.from, tx, blocks); err != nil {
+			return err
+		}
 		for _, b := range blocks {
 			if err := insertCopy(tx, b, filters[b.ID]); err != nil {
 				return err

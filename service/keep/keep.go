@@ -38,6 +38,9 @@ type Keeper struct {
 	Now     func() time.Time
 	Holder  string // tells this service apart from others
 
+	described *span     // blocks that are looked through for such as nothing is told of
+	forgot    time.Time // when shapes were last removed
+
 	adopted bool      // the first shelf knows all feeds of this one
 	toDrain bool      // it was seen that the shelf is to be drained
 	doubted time.Time // since when the clock is not believed, zero where it is
@@ -134,8 +137,15 @@ func (p *Keeper) Once(ctx context.Context) (more bool, err error) {
 	if err != nil {
 		return false, err
 	}
+	toDescribe, err := p.describe(db)
+	if err != nil {
+		return false, err
+	}
+	if err := p.forget(db, casks); err != nil {
+		return false, err
+	}
 	toMove, err := p.drain(ctx, db)
-	return toMerge || toBind || toMove, err
+	return toMerge || toBind || toDescribe || toMove, err
 }
 
 // adopt has the first shelf know all feeds of this one, once: it may have been restored

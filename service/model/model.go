@@ -227,7 +227,17 @@ type Block struct {
 	Words       []byte `gorm:"type:mediumblob"`                                // a filter, see block.Words
 	WordsApart  bool   `gorm:"index:heads,priority:11"`                        // it is kept in parts
 	Minutes     []byte `gorm:"type:mediumblob"`                                // how many records of each minute and severity; empty in blocks of an earlier version
+	Kinds       []byte `gorm:"type:mediumblob"`                                // its records by host, app, priority and shape; NULL where nobody has looked yet, empty where there are too many
 	Payload     []byte `gorm:"type:longblob"`
+}
+
+// Shape is a shape that texts of a cask have, see core/shape.
+type Shape struct {
+	CaskID uint64 `gorm:"primaryKey;autoIncrement:false"`
+	Key    uint64 `gorm:"primaryKey;autoIncrement:false"`
+	Text   []byte `gorm:"type:varbinary(520)"`
+	First  int64  // the least time of a record of it, in microseconds since 1970
+	Last   int64  // when one came, give or take some hours; likewise
 }
 
 // WordPart is a part of the filter of a block, so that what is asked of many
@@ -615,6 +625,14 @@ var migrations = []*gormigrate.Migration{{
 			}
 		}
 		return makeIndex(tx, "cask_sheaf")
+	},
+}, {
+	ID: "0024 shapes of texts",
+	Migrate: func(tx *gorm.DB) error {
+		if err := tx.AutoMigrate(&Shape{}); err != nil || tx.Migrator().HasColumn(&Block{}, "kinds") {
+			return err
+		}
+		return tx.Migrator().AddColumn(&Block{}, "Kinds")
 	},
 }}
 

@@ -1,0 +1,126 @@
+package block
+
+import (
+	"encoding/binary"
+
+	"oakbarrel/core/record"
+	"oakbarrel/core/shape"
+)
+
+// Kind is how many records of a block are of one host, app and priority, with texts of one shape.
+type Kind struct {
+	Host, App   []byte // nil where missing; the block's own
+	Priority    record.Priority
+	Shape       []byte // of their texts, see [shape.Append]; shared by kinds
+	Key         uint64 // of the shape
+	Count       int
+	First, Last record.Stamp // the least and the greatest of their times
+}
+
+// combination is what the records of a kind have in common, by their places in the block.
+type combination struct {
+	host, app uint64
+	priority  byte
+	shape     uint32
+}
+
+// Kinds counts the records by kind, in the order in which kinds appear; nil where there are
+// more than most. An error is as one of Each. Of texts that are held by their shapes one of
+// each is looked at.
+func (b *Block) Kinds(most int) ([]Kind, error) {
+	if err := b.ReadyFrom(0); err != nil {
+		return nil, err
+	}
+	var kinds []Kind
+	places := map[combination]int{}
+	var last combination // of the record before
+	at := -1
+	shapes := shapesOf(b)
+	hostColumn, appColumn := b.columns[hosts], b.columns[apps]
+	for i, t := range b.times {
+		var c combination
+		c.host, hostColumn = next(hostColumn)
+		c.app, appColumn = next(appColumn)
+		c.priority, c.shape = b.columns[priorities][i], shapes.next()
+		if at < 0 || c != last {
+			known := false
+			if at, known = places[c]; !known {
+				if len(kinds) == most {
+					return nil, nil
+				}
+				at = len(kinds)
+				places[c] = at
+				of := shapes.all[c.shape]
+				kinds = append(kinds, Kind{Host: b.word(c.host), App: b.word(c.app), Priority: record.Priority(c.priority), Shape: of.shape, Key: of.key, First: t, Last: t})
+			}
+			last = c
+		}
+		k := &kinds[at]
+		k.Count++
+		k.First, k.Last = earlier(k.First, t), later(k.Last, t)
+	}
+	return kinds, nil
+}
+
+// next takes a number off a column that was checked.
+func next(column []byte) (uint64, []byte) {
+	v, n := uvarint(column)
+	return v, column[n:]
+}
+
+// textShapes gives the shapes of the texts of a block, one after the other.
+type textShapes struct {
+	lengths, texts []byte // that are left
+	ids            []byte // likewise, where texts are held by shapes
+	known          map[uint64]uint32
+	byKey          map[uint64]uint32 // several shapes of a block may be one to people
+	all            []oneShape
+	room           []byte
+}
+
+type oneShape struct {
+	shape []byte
+	key   uint64
+}
+
+func shapesOf(b *Block) *textShapes {
+	s := &textShapes{lengths: b.columns[texts], texts: b.columns[textBytes], known: map[uint64]uint32{}, byKey: map[uint64]uint32{}}
+	if ids := b.held[texts].ids; ids != nil {
+		_, n := binary.Uvarint(ids) // bytes of all texts
+		ids = ids[n:]
+		_, n = binary.Uvarint(ids) // shapes
+		s.ids = ids[n:]
+	}
+	return s
+}
+
+// next returns the place in all of the next text's shape.
+func (s *textShapes) next() (at uint32) {
+	var size, id uint64
+	size, s.lengths = next(s.lengths)
+	text := s.texts[:max(size, 1)-1]
+	s.texts = s.texts[len(text):]
+	if s.ids == nil {
+		return s.place(text)
+	}
+	id, s.ids = next(s.ids)
+	at, known := s.known[id]
+	if !known {
+		at = s.place(text)
+		s.known[id] = at
+	}
+	return at
+}
+
+// place returns the place of a text's shape.
+func (s *textShapes) place(text []byte) uint32 {
+	s.room = shape.Append(s.room[:0], text)
+	key := shape.KeyOf(s.room)
+	at, known := s.byKey[key]
+	if !known {
+		at = uint32(len(s.all))
+		s.byKey[key] = at
+		s.all = append(s.all, oneShape{append([]byte(nil), s.room...), key})
+	}
+	return at
+}

@@ -1,0 +1,159 @@
+package ingest
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+
+	"oakbarrel/core/block"
+	"oakbarrel/core/record"
+	"oakbarrel/service/model"
+)
+
+// Beside a block stands of what kinds its records are, so that shapes are counted without
+// opening it: a byte with the version of this, the names of hosts and apps, the keys of shapes,
+// the least time, and for each kind its host and app (0 for missing, else the place and 1), its
+// priority, its shape, how many, and when they begin and end, in milliseconds from the least
+// time and from their begin.
+
+const (
+	mostKinds      = 4096 // of a block; one with more is opened when shapes are counted
+	mostKindBytes  = 256 << 10
+	kindsVersion   = 1
+	leastKindBytes = 7
+)
+
+// Kind is how many records of a block are of one host, app, priority and shape.
+type Kind struct {
+	Host, App   []byte // nil where missing
+	Priority    record.Priority
+	Key         uint64 // of the shape
+	Count       int64
+	First, Last int64 // microseconds since 1970, down and up to milliseconds
+}
+
+// packKinds writes kinds; nothing where they are too many, or take too much.
+func packKinds(kinds []block.Kind) []byte {
+	if len(kinds) == 0 {
+		return []byte{}
+	}
+	var names, keys, entries []byte
+	places, shapes := map[string]uint64{}, map[uint64]uint64{}
+	place := func(name []byte) uint64 {
+		if name == nil {
+			return 0
+		}
+		at, known := places[string(name)]
+		if !known {
+			at = uint64(len(places)) + 1
+			places[string(name)] = at
+			names = append(binary.AppendUvarint(names, uint64(len(name))), name...)
+		}
+		return at
+	}
+	least := floor(Micros(kinds[0].First), 1000)
+	for _, k := range kinds {
+		least = min(least, floor(Micros(k.First), 1000))
+	}
+	for _, k := range kinds {
+		at, known := shapes[k.Key]
+		if !known {
+			at = uint64(len(shapes))
+			shapes[k.Key] = at
+			keys = binary.LittleEndian.AppendUint64(keys, k.Key)
+		}
+		first, last := floor(Micros(k.First), 1000), floor(Micros(k.Last)+999, 1000)
+		entries = binary.AppendUvarint(entries, place(k.Host))
+		entries = binary.AppendUvarint(entries, place(k.App))
+		entries = append(entries, byte(k.Priority))
+		entries = binary.AppendUvarint(entries, at)
+		entries = binary.AppendUvarint(entries, uint64(k.Count))
+		entries = binary.AppendUvarint(entries, uint64(first-least))
+		entries = binary.AppendUvarint(entries, uint64(last-first))
+	}
+	packed := binary.AppendUvarint([]byte{kindsVersion}, uint64(len(places)))
+	packed = append(packed, names...)
+	packed = append(binary.AppendUvarint(packed, uint64(len(shapes))), keys...)
+	packed = append(binary.AppendVarint(packed, least), entries...)
+	if len(packed) > mostKindBytes {
+		return []byte{}
+	}
+	return packed
+}
+
+// KindsAreOf tells whether what stands beside a block of its kinds, if anything does, is that of
+// its records.
+func KindsAreOf(b model.Block, content *block.Block) bool {
+	kinds, err := content.Kinds(mostKinds)
+	return len(b.Kinds) == 0 || err == nil && bytes.Equal(b.Kinds, packKinds(kinds))
+}
+
+var errKinds = errors.New("the kinds beside a block cannot be read")
+
+// OpenKinds reads what stands beside a block; nothing where it must be opened for its kinds.
+// What is returned points into packed.
+func OpenKinds(packed []byte) (kinds []Kind, err error) {
+	if len(packed) == 0 || packed[0] != kindsVersion {
+		return nil, nil
+	}
+	r := kindReader{left: packed[1:]}
+	names := [][]byte{nil}
+	for n := r.number(uint64(len(packed))); n > 0; n-- {
+		names = append(names, r.bytes(r.number(uint64(len(packed)))))
+	}
+	keys := r.bytes(8 * r.number(uint64(len(packed)/8)))
+	least, n := binary.Varint(r.left)
+	if r.bad || n <= 0 {
+		return nil, errKinds
+	}
+	r.left = r.left[n:]
+	kinds = make([]Kind, 0, len(r.left)/leastKindBytes)
+	for len(r.left) > 0 && !r.bad {
+		k := Kind{Host: names[r.number(uint64(len(names)-1))], App: names[r.number(uint64(len(names)-1))]}
+		if of := r.bytes(1); !r.bad && of[0] < record.Priorities {
+			k.Priority = record.Priority(of[0])
+		} else {
+			return nil, errKinds
+		}
+		at := 8 * r.number(uint64(max(len(keys)/8, 1)-1))
+		k.Count = int64(r.number(block.MaxRecords))
+		k.First = (least + int64(r.number(1<<52))) * 1000
+		k.Last = k.First + int64(r.number(1<<52))*1000
+		if len(keys) == 0 {
+			return nil, errKinds
+		}
+		k.Key = binary.LittleEndian.Uint64(keys[at:])
+		kinds = append(kinds, k)
+	}
+	if r.bad {
+		return nil, errKinds
+	}
+	return kinds, nil
+}
+
+// kindReader reads numbers and bytes until something is not there.
+type kindReader struct {
+	left []byte
+	bad  bool
+}
+
+// number reads a number of at most most, 0 where there is none.
+func (r *kindReader) number(most uint64) uint64 {
+	v, n := binary.Uvarint(r.left)
+	if n <= 0 || v > most {
+		r.bad, r.left = true, nil
+		return 0
+	}
+	r.left = r.left[n:]
+	return v
+}
+
+func (r *kindReader) bytes(n uint64) []byte {
+	if n > uint64(len(r.left)) {
+		r.bad, r.left = true, nil
+		return nil
+	}
+	v := r.left[:n:n]
+	r.left = r.left[n:]
+	return v
+}
