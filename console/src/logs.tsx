@@ -7,15 +7,14 @@ import { get, records, type Rec } from "./api";
 import { Counted, countedBy } from "./counted";
 import { Histogram } from "./histogram";
 import { inField } from "./keys";
-import { QueryLine } from "./query";
+import { narrowed, QueryLine } from "./query";
 import { Views } from "./views";
 import { RecordPanel } from "./record";
 import { Severity } from "./severity";
-import { clock, count, day } from "./time";
+import { clock, count, day, ranges } from "./time";
 import { keys, useCasks } from "./queries";
 import { Alert, control, Missing } from "./ui";
 
-const ranges: Record<string, number> = { "15m": 15 * 60e3, "1h": 3600e3, "6h": 6 * 3600e3, "24h": 24 * 3600e3, "7d": 7 * 24 * 3600e3 };
 const limit = 2000; // records that are fetched at a time
 const most = 20000; // records that a live view keeps in sight
 
@@ -106,7 +105,7 @@ export default function Logs() {
     return () => window.removeEventListener("keydown", press);
   }, [list, open]);
 
-  const narrow = (to: string) => change({ q: !condition ? to : / or /i.test(condition) ? `(${condition}) and ${to}` : `${condition} and ${to}` });
+  const narrow = (to: string) => change({ q: narrowed(condition, to) });
   const problem = found.error ?? shape.error;
   return (
     <div className="flex h-full flex-col">

@@ -20,6 +20,7 @@ const Casks = lazy(() => import("./casks"));
 const CaskPage = lazy(() => import("./casks").then((m) => ({ default: m.CaskPage })));
 const Notices = lazy(() => import("./notices"));
 const Access = lazy(() => import("./access"));
+const ShapesPage = lazy(() => import("./shapes"));
 const Logs = lazy(() => import("./logs"));
 
 const client = new QueryClient({
@@ -42,6 +43,7 @@ function App() {
         <Route path="fleet/:name" element={<Suspense><PlanPage /></Suspense>} />
         <Route path="rollouts/:id" element={<Suspense><RolloutPage /></Suspense>} />
         <Route path="logs" element={<Suspense><Logs /></Suspense>} />
+        <Route path="shapes" element={<Suspense><ShapesPage /></Suspense>} />
         <Route path="notices" element={<Suspense><Notices /></Suspense>} />
         <Route path="access" element={<Suspense><Access /></Suspense>} />
         <Route path="casks" element={<Suspense><Casks /></Suspense>} />

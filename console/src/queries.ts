@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { checkPlan, get, planOf, records, type Account, type Act, type Cask, type FleetHost, type Overview, type PlanAssignment, type PlanLine, type PlanRevision, type Rollout, type CaskAndFeeds, type Shelf, type GivenAccount, type GivenToken, type Host, type Joining, type SentInvitation, type View } from "./api";
+import { checkPlan, get, planOf, records, type Account, type Act, type Cask, type FleetHost, type Overview, type PlanAssignment, type PlanLine, type PlanRevision, type Rollout, type CaskAndFeeds, type Shapes, type Shelf, type GivenAccount, type GivenToken, type Host, type Joining, type SentInvitation, type View } from "./api";
 
 // keys are the names under which answers are remembered: each has one type.
 export const keys = {
@@ -33,6 +33,7 @@ export const keys = {
   records: (query: string) => ["records", query],
   histogram: (query: string) => ["histogram", query],
   counted: (by: string, query: string) => ["counted", by, query],
+  shapes: (query: string) => ["shapes", query],
   neighbours: (of: unknown[]) => ["neighbours", ...of],
 };
 
@@ -54,6 +55,9 @@ export const useRules = (h: Host, enabled: boolean) => useQuery({ queryKey: keys
 export const useWords = () => useQuery({ queryKey: keys.words, queryFn: () => get<string[]>("/plans/words"), staleTime: Infinity });
 
 export const useViews = (enabled: boolean) => useQuery({ queryKey: keys.views, queryFn: ({ signal }) => get<View[]>("/views", signal), enabled });
+
+// useShapes counts records by the shapes of their texts.
+export const useShapes = (query: URLSearchParams) => useQuery({ queryKey: keys.shapes(`${query}`), queryFn: ({ signal }) => get<Shapes>(`/shapes?${query}`, signal), placeholderData: keepPreviousData });
 
 export const useAccounts = () => useQuery({ queryKey: keys.accounts, queryFn: ({ signal }) => get<GivenAccount[]>("/accounts", signal), refetchInterval: 5000 });
 export const useTokens = () => useQuery({ queryKey: keys.tokens, queryFn: ({ signal }) => get<GivenToken[]>("/tokens", signal), refetchInterval: 5000 });

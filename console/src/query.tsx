@@ -2,10 +2,13 @@ import { useCombobox } from "downshift";
 import { useRef, useState } from "react";
 
 const words = [
-  "severity at least ", "severity at most ", "severity is ", "facility is ", "facility in (", "host is ", "agent is ", "app is ", "procid is ", "msgid is ", "unit is ", "intake is ",
+  "severity at least ", "severity at most ", "severity is ", "facility is ", "facility in (", "host is ", "agent is ", "app is ", "procid is ", "msgid is ", "unit is ", "shape is ", "intake is ",
   "text contains ", "text has word ", "text matches /", "field ", "peer within ", "and ", "or ", "not ", "starts with ", "ends with ", "contains ", "has word ", "matches /", "exists", "missing", "ignoring case",
   "emergency", "alert", "critical", "error", "warning", "notice", "info", "debug",
 ];
+
+// narrowed is a condition that asks for something more.
+export const narrowed = (condition: string, to: string) => (!condition ? to : / or /i.test(condition) ? `(${condition}) and ${to}` : `${condition} and ${to}`);
 
 const begunIn = (text: string) => text.match(/[a-z]+$/i)?.[0].toLowerCase() ?? "";
 

@@ -40,6 +40,7 @@ export function Shell({ account }: { account: Account }) {
           <NavLink to="/plans" className={link}>Plans</NavLink>
           <NavLink to="/fleet" className={link}>Fleet</NavLink>
           <NavLink to="/logs" className={link}>Logs</NavLink>
+          <NavLink to="/shapes" className={link}>Shapes</NavLink>
           <NavLink to="/casks" className={link}>Casks</NavLink>
           <NavLink to="/notices" className={link}>Notices</NavLink>
           <NavLink to="/access" className={link}>Access</NavLink>

@@ -28,3 +28,6 @@ export function ago(iso: string | null | undefined): string {
 }
 
 export const count = (n: number) => n.toLocaleString("en");
+
+// ranges are spans that end now, in milliseconds.
+export const ranges: Record<string, number> = { "15m": 15 * 60e3, "1h": 3600e3, "6h": 6 * 3600e3, "24h": 24 * 3600e3, "7d": 7 * 24 * 3600e3 };

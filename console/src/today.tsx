@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { useMemo } from "react";
 import { Link } from "react-router";
 import { get, type FleetHost } from "./api";
 import { Histogram } from "./histogram";
@@ -6,8 +7,9 @@ import { Health, NoHosts } from "./hosts";
 import { severities, Severity } from "./severity";
 import { size } from "./size";
 import { ago, count, day } from "./time";
-import { keys, useOverview } from "./queries";
-import { Alert, Card } from "./ui";
+import { keys, useOverview, useShapes } from "./queries";
+import { nothingRemarkable, ShapeTable } from "./shapes";
+import { Alert, Card, Missing } from "./ui";
 
 const span = 60 * 60 * 1000;
 const mostShown = 50;
@@ -42,6 +44,7 @@ export default function Today() {
           ))}
         </ul>
       </Card>
+      <Remarkable />
       <Card title="Hosts" className="mt-4">
         {hosts.data?.all === 0 && <NoHosts />}
         <ul>{hosts.data?.hosts.map((h) => <HostRow key={h.agent_id} host={h} />)}</ul>
@@ -71,6 +74,25 @@ function HostRow({ host: h }: { host: FleetHost }) {
         {s.troubles.length === 0 && !h.drift && <span className="text-soft">in order</span>}
       </div>
     </li>
+  );
+}
+
+const remarkable = 8; // shapes that are shown
+
+// Remarkable tells which kinds of messages of a day are new, or come far more or less often than the day before.
+function Remarkable() {
+  const until = Math.ceil(Date.now() / 300e3) * 300e3; // asked again every five minutes
+  const query = useMemo(() => new URLSearchParams({ since: new Date(until - 86400e3).toISOString(), until: new Date(until).toISOString(), only: "new,risen,fallen,ceased", limit: `${remarkable}` }), [until]);
+  const found = useShapes(query);
+  if (!found.data && !found.error) return null;
+  return (
+    <Card title="What is new, beside the day before" className="mt-4">
+      {found.error && <Alert>{found.error.message}</Alert>}
+      <Missing shelves={found.data?.missing} />
+      {found.data?.shapes.length === 0 && <p className="text-soft">{nothingRemarkable(found.data)}</p>}
+      {!!found.data?.shapes.length && <ShapeTable shapes={found.data.shapes} range="24h" cask="" condition="" />}
+      <p className="mt-2 text-sm"><Link className="underline" to={found.data?.more.shapes ? "/shapes?only=new,risen,fallen,ceased" : "/shapes"}>{found.data?.more.shapes ? `and ${count(found.data.more.shapes)} more` : "All shapes"}</Link></p>
+    </Card>
   );
 }
 

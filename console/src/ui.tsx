@@ -66,12 +66,15 @@ export function Field({ name, nameClass, unit, className, ...rest }: { name: str
   );
 }
 
-// Table is a table with the names of its columns; where it is too wide it scrolls sideways.
-export function Table({ columns, label, className, children }: { columns: string[]; label?: string; className?: string; children: ReactNode }) {
+// onWide is for cells of columns that are not shown where there is little room.
+export const onWide = "max-sm:hidden";
+
+// Table is a table with the names of its columns, those in wide only where there is room; where it is too wide it scrolls sideways.
+export function Table({ columns, wide, label, className, children }: { columns: string[]; wide?: string[]; label?: string; className?: string; children: ReactNode }) {
   return (
     <div className="overflow-x-auto">
       <table className={join("w-full text-sm", className)} aria-label={label}>
-        <thead><tr className="text-left text-soft">{columns.map((c) => <th key={c} className="py-1 pr-4 font-normal">{c}</th>)}</tr></thead>
+        <thead><tr className="text-left text-soft">{columns.map((c) => <th key={c} className={join("py-1 pr-4 font-normal", wide?.includes(c) ? onWide : undefined)}>{c}</th>)}</tr></thead>
         <tbody>{children}</tbody>
       </table>
     </div>
