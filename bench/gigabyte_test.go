@@ -79,11 +79,22 @@ func BenchmarkGigabyte(b *testing.B) {
 			check(b, err)
 		}
 	}
+	since := time.Unix(1, 0)
+	shapes := func(where string) func() {
+		return func() {
+			_, err := s.reader.Shapes(ctx, client.Query{Since: since, Until: time.Now().AddDate(1, 0, 0), Where: where}, client.ShapesAsked{})
+			check(b, err)
+		}
+	}
 	for _, c := range []struct {
 		name string
 		ask  func()
 		grep []string
 	}{
+		{"shapes", shapes(""), nil},
+		{"count-by-app", count("", "app"), nil},
+		{"count-by-host-of-one-app", count("app is pumpd", "host"), nil},
+		{"shapes-by-unpacking", shapes("text exists"), nil},
 		{"rare", read(`text has word "5ea077e2c0de4b1d"`), []string{"-c", "-F", "5ea077e2c0de4b1d"}},
 		{"absent", read(`text has word "0ddba11f15b0a7e5"`), []string{"-c", "-F", "0ddba11f15b0a7e5"}},
 		{"contains", read(`text contains "a077e2c0de"`), []string{"-c", "-F", "a077e2c0de"}},

@@ -9,10 +9,10 @@ import (
 
 // Kind is how many records of a block are of one host, app and priority, with texts of one shape.
 type Kind struct {
-	Host, App   []byte // nil where missing; the block's own
-	Priority    record.Priority
-	Shape       []byte // of their texts, see [shape.Append]; shared by kinds
-	Key         uint64 // of the shape
+	Host, App   []byte          // nil where missing; the block's own
+	Priority    record.Priority // the severity alone, where facilities are not told apart
+	Shape       []byte          // of their texts, see [shape.Append]; shared by kinds
+	Key         uint64          // of the shape
 	Count       int
 	First, Last record.Stamp // the least and the greatest of their times
 }
@@ -24,10 +24,10 @@ type combination struct {
 	shape     uint32
 }
 
-// Kinds counts the records by kind, in the order in which kinds appear; nil where there are
-// more than most. An error is as one of Each. Of texts that are held by their shapes one of
-// each is looked at.
-func (b *Block) Kinds(most int) ([]Kind, error) {
+// Kinds counts the records by kind, in the order in which kinds appear, with facilities told
+// apart or not; nil where there are more than most. An error is as one of Each. Of texts that
+// are held by their shapes one of each is looked at.
+func (b *Block) Kinds(most int, facilities bool) ([]Kind, error) {
 	if err := b.ReadyFrom(0); err != nil {
 		return nil, err
 	}
@@ -41,7 +41,9 @@ func (b *Block) Kinds(most int) ([]Kind, error) {
 		var c combination
 		c.host, hostColumn = next(hostColumn)
 		c.app, appColumn = next(appColumn)
-		c.priority, c.shape = b.columns[priorities][i], shapes.next()
+		if c.priority, c.shape = b.columns[priorities][i], shapes.next(); !facilities {
+			c.priority = byte(record.Priority(c.priority).Severity())
+		}
 		if at < 0 || c != last {
 			known := false
 			if at, known = places[c]; !known {

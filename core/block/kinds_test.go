@@ -30,9 +30,26 @@ func wantKinds(t *testing.T, records []record.Record) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	kinds, err := content.Kinds(len(records))
+	kinds, err := content.Kinds(len(records), true)
 	if err != nil {
 		t.Fatal(err)
+	}
+	fewer, err := content.Kinds(len(records), false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	bySeverity := map[kindOf]int{}
+	for of, n := range want {
+		of.priority = record.Priority(of.priority.Severity())
+		bySeverity[of] += n
+	}
+	for _, k := range fewer {
+		if of := (kindOf{string(k.Host), string(k.App), string(k.Shape), k.Priority}); bySeverity[of] != k.Count {
+			t.Errorf("without facilities: %+v are %d, not %d", of, k.Count, bySeverity[of])
+		}
+	}
+	if len(fewer) != len(bySeverity) {
+		t.Errorf("without facilities there are %d kinds, not %d", len(fewer), len(bySeverity))
 	}
 	got := 0
 	for _, k := range kinds {
@@ -48,7 +65,7 @@ func wantKinds(t *testing.T, records []record.Record) {
 	if got != len(records) || len(kinds) != len(want) {
 		t.Errorf("%d records are of %d kinds, not %d of %d", got, len(kinds), len(records), len(want))
 	}
-	if most, err := content.Kinds(len(want) - 1); most != nil || err != nil {
+	if most, err := content.Kinds(len(want)-1, true); most != nil || err != nil {
 		t.Errorf("where there are too many: %v, %v", most, err)
 	}
 }
@@ -64,7 +81,7 @@ func TestKindsAreThoseOfTheRecords(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			var records []record.Record
 			for i := range 3000 {
-				r := record.Record{Time: record.Stamp{Sec: int64(1795600800 + i%700)}, Priority: record.Priority(i % 5), Text: []byte(text(i))}
+				r := record.Record{Time: record.Stamp{Sec: int64(1795600800 + i%700)}, Priority: record.Priority(i % 17), Text: []byte(text(i))}
 				if i%3 > 0 {
 					r.Host, r.App = fmt.Appendf(nil, "reef-%02d", i%3), []byte("pumpd")
 				}
@@ -108,7 +125,7 @@ func FuzzKinds(f *testing.F) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		kinds, err := content.Kinds(60)
+		kinds, err := content.Kinds(60, true)
 		if err != nil {
 			t.Fatal(err)
 		}

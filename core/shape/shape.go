@@ -23,8 +23,8 @@ const Most = 512
 
 // Append appends the shape of a text to dst. It allocates where dst has too little room.
 //
-// Left out are numbers, ids and other runs of letters and digits, but for letters with digits
-// behind them, of which the letters stay; what joins two of these by - . : or /; signs before
+// Left out are numbers, ids in hexadecimal and other runs of letters and digits, but for letters
+// with digits behind them, of which the letters stay; what joins two of these by - . : or /; signs before
 // numbers; and what stands between double quotes, where a quote opens at the start of a word.
 func Append(dst, text []byte) []byte {
 	if end := bytes.IndexByte(text, '\n'); end >= 0 {
@@ -141,7 +141,7 @@ func (w *writer) word(text []byte, start int) (end int) {
 		}
 	}
 	switch word := text[start:end]; {
-	case !left && w.joined() && isHex(word) && len(word) >= leastHex: // of an id in several parts
+	case !left && isHex(word) && (len(word) >= longHex || len(word) >= leastHex && w.joined()): // which no word is
 		w.mark()
 	case !left:
 		w.dst = append(w.dst, word...)
@@ -229,7 +229,10 @@ func onlyDigits(run []byte) bool {
 	return true
 }
 
-const leastHex = 4 // letters and digits of an id in hexadecimal
+const (
+	leastHex = 4 // letters and digits of an id in hexadecimal
+	longHex  = 8 // of one that may be letters alone; in parts that are joined fewer will do
+)
 
 // isID tells whether a run with a digit in it is an id in hexadecimal, in letters of one case.
 func isID(run []byte) bool { return len(run) >= leastHex && isHex(run) }

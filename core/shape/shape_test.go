@@ -20,6 +20,7 @@ func TestTheShapeOfAText(t *testing.T) {
 		"2026-11-29T10:15:00.123+01:00 tide-gw up":         "…+… tide-gw up",
 		"trace 6f1e4a52-feed-4c1b-9ab0-c0ffee00beef ended": "trace … ended",
 		"trace 6f1e4a52-beef-cafe-9ab0-c0ffee00beef ended": "trace … ended",
+		"ref eebfcbfa, facade, FEEDFACE and feedface01":    "ref …, facade, … and …",
 		"kelp-01 answers":                       "kelp-… answers",
 		"key aB3xY9kQ2 expires":                 "key … expires",
 		"session ab12 of user noor":             "session … of user noor",

@@ -247,7 +247,7 @@ func (a *API) counts(ctx context.Context, in *countsInput) (*countsOutput, error
 			return nil, problem(http.StatusBadRequest, "field: "+wrong.Error(), "write a path such as tank@32473.ph")
 		}
 		a.noteReading(ctx, "count values", &in.Range)
-		out.Body.Total, out.Body.Others, counts, err = a.Search.TopValues(ctx, q, value, in.Top)
+		out.Body.Total, out.Body.Others, counts, err = a.Search.TopValues(ctx, q, in.By, value, in.Top)
 	}
 	if err != nil {
 		return nil, a.unavailable(ctx, err)

@@ -1,6 +1,7 @@
 package api_test
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/json"
@@ -113,7 +114,33 @@ func (s *shelved) countsShapes(what string) {
 				s.t.Errorf("%s: where %q, %v: %d of %d records are of\n%v\nand not\n%v", what, where, span, total, found.Total, got, want)
 				return
 			}
+			s.countsAlike(q, found)
 		}
+	}
+}
+
+// countsAlike wants counts by host and by severity to be those that shapes add up to.
+func (s *shelved) countsAlike(q search.Query, found *search.Shapes) {
+	s.t.Helper()
+	want := map[string]int64{}
+	for _, c := range found.All {
+		for host, n := range c.Hosts {
+			want[cmp.Or(host, search.Missing)] += n
+		}
+		for severity, n := range c.Severities {
+			want[record.Severity(severity).String()] += n
+		}
+	}
+	maps.DeleteFunc(want, func(_ string, n int64) bool { return n == 0 })
+	value, _ := search.ValueOf("host", "")
+	total, _, hosts, err := s.search.TopValues(s.t.Context(), q, "host", value, 100)
+	again, severities, err2 := s.search.CountBy(s.t.Context(), q, "severity")
+	got := map[string]int64{}
+	for _, c := range slices.Concat(hosts, severities) {
+		got[c.Key] = c.Count
+	}
+	if err != nil || err2 != nil || total != found.Total || again != found.Total || !maps.Equal(got, want) {
+		s.t.Errorf("%v: counted are %d and %d, %v, and not %d, %v: %v, %v", q.Condition, total, again, got, found.Total, want, err, err2)
 	}
 }
 
@@ -130,7 +157,7 @@ func (s *shelved) knowsShapes() {
 		var known []uint64
 		db.Model(&model.Shape{}).Pluck("key", &known)
 		for _, b := range blocks {
-			kinds, err := ingest.OpenKinds(b.Kinds)
+			kinds, _, err := ingest.OpenKinds(b.Kinds)
 			if err != nil || slices.ContainsFunc(kinds, func(k ingest.Kind) bool { return !slices.Contains(known, k.Key) }) {
 				s.t.Fatalf("shelf %s does not know a shape of block %d, %v", of.Name(), b.ID, err)
 			}

@@ -48,7 +48,7 @@ type Batch struct {
 	header block.Header
 	words  block.Words
 	counts map[int64]*[8]int64 // by minute since 1970 and severity
-	kinds  []block.Kind        // none where they are too many
+	kinds  kindsOf
 }
 
 // Open reads the payload and tells whether the numbers add up: each stands for
@@ -104,7 +104,7 @@ func (b *Batch) read() error {
 		err = fmt.Errorf("its records are of %d minutes; send them in parts of %d at most", len(b.counts), block.MaxMinutes)
 	}
 	if err == nil {
-		b.kinds, err = content.Kinds(mostKinds)
+		b.kinds, err = readKinds(content)
 	}
 	return err
 }
@@ -402,7 +402,7 @@ func (b *Batch) Row(feed uint64) model.Block {
 	}
 	if h := b.header; h.Records > 0 {
 		row.Records, row.Severities, row.Facilities, row.BodySize, row.Words = h.Records, h.Severities, h.Facilities, int64(h.BodySize), b.words
-		row.FirstTime, row.LastTime, row.Minutes, row.Kinds = Micros(h.FirstTime), Micros(h.LastTime), packMinutes(b.counts), packKinds(b.kinds)
+		row.FirstTime, row.LastTime, row.Minutes, row.Kinds = Micros(h.FirstTime), Micros(h.LastTime), packMinutes(b.counts), b.kinds.pack()
 	}
 	return row
 }

@@ -11,7 +11,7 @@ import (
 )
 
 // Beside a block stands of what kinds its records are, so that shapes are counted without
-// opening it: a byte with the version of this, the names of hosts and apps, the keys of shapes,
+// opening it: a byte that tells whether facilities are told apart, the names of hosts and apps, the keys of shapes,
 // the least time, and for each kind its host and app (0 for missing, else the place and 1), its
 // priority, its shape, how many, and when they begin and end, in milliseconds from the least
 // time and from their begin.
@@ -19,23 +19,46 @@ import (
 const (
 	mostKinds      = 4096 // of a block; one with more is opened when shapes are counted
 	mostKindBytes  = 256 << 10
-	kindsVersion   = 1
+	withFacilities = 1 // the first byte
+	severitiesOnly = 2 // likewise
 	leastKindBytes = 7
 )
 
+// kindsOf are the kinds of a block's records.
+type kindsOf struct {
+	all        []block.Kind // none where they are too many
+	facilities bool         // are told apart
+}
+
+// readKinds reads of what kinds the records of a block are; where they are too many without
+// their facilities.
+func readKinds(content *block.Block) (k kindsOf, err error) {
+	k.facilities = true
+	if k.all, err = content.Kinds(mostKinds, true); err == nil && k.all == nil {
+		k.facilities = false
+		k.all, err = content.Kinds(mostKinds, false)
+	}
+	return k, err
+}
+
 // Kind is how many records of a block are of one host, app, priority and shape.
 type Kind struct {
-	Host, App   []byte // nil where missing
-	Priority    record.Priority
-	Key         uint64 // of the shape
+	Host, App   []byte          // nil where missing
+	Priority    record.Priority // the severity alone, where facilities are not told apart
+	Key         uint64          // of the shape
 	Count       int64
 	First, Last int64 // microseconds since 1970, down and up to milliseconds
 }
 
-// packKinds writes kinds; nothing where they are too many, or take too much.
-func packKinds(kinds []block.Kind) []byte {
+// pack writes kinds; nothing where they are too many, or take too much.
+func (of kindsOf) pack() []byte {
+	kinds := of.all
 	if len(kinds) == 0 {
 		return []byte{}
+	}
+	version := byte(severitiesOnly)
+	if of.facilities {
+		version = withFacilities
 	}
 	var names, keys, entries []byte
 	places, shapes := map[string]uint64{}, map[uint64]uint64{}
@@ -71,7 +94,7 @@ func packKinds(kinds []block.Kind) []byte {
 		entries = binary.AppendUvarint(entries, uint64(first-least))
 		entries = binary.AppendUvarint(entries, uint64(last-first))
 	}
-	packed := binary.AppendUvarint([]byte{kindsVersion}, uint64(len(places)))
+	packed := binary.AppendUvarint([]byte{version}, uint64(len(places)))
 	packed = append(packed, names...)
 	packed = append(binary.AppendUvarint(packed, uint64(len(shapes))), keys...)
 	packed = append(binary.AppendVarint(packed, least), entries...)
@@ -84,19 +107,24 @@ func packKinds(kinds []block.Kind) []byte {
 // KindsAreOf tells whether what stands beside a block of its kinds, if anything does, is that of
 // its records.
 func KindsAreOf(b model.Block, content *block.Block) bool {
-	kinds, err := content.Kinds(mostKinds)
-	return len(b.Kinds) == 0 || err == nil && bytes.Equal(b.Kinds, packKinds(kinds))
+	kinds, err := readKinds(content)
+	return len(b.Kinds) == 0 || err == nil && bytes.Equal(b.Kinds, kinds.pack())
 }
 
 var errKinds = errors.New("the kinds beside a block cannot be read")
 
-// OpenKinds reads what stands beside a block; nothing where it must be opened for its kinds.
-// What is returned points into packed.
-func OpenKinds(packed []byte) (kinds []Kind, err error) {
-	if len(packed) == 0 || packed[0] != kindsVersion {
-		return nil, nil
+// OpenKinds reads what stands beside a block, and whether facilities are told apart in it;
+// nothing where the block must be opened for its kinds. What is returned points into packed.
+func OpenKinds(packed []byte) (kinds []Kind, facilities bool, err error) {
+	if len(packed) == 0 || packed[0] != withFacilities && packed[0] != severitiesOnly {
+		return nil, false, nil
 	}
-	r := kindReader{left: packed[1:]}
+	kinds, err = readPacked(packed[1:])
+	return kinds, packed[0] == withFacilities, err
+}
+
+func readPacked(packed []byte) (kinds []Kind, err error) {
+	r := kindReader{left: packed}
 	names := [][]byte{nil}
 	for n := r.number(uint64(len(packed))); n > 0; n-- {
 		names = append(names, r.bytes(r.number(uint64(len(packed)))))

@@ -12,7 +12,7 @@ import (
 
 func TestKindsBesideABlock(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(21, 9))
-	for range 100 {
+	for i := range 100 {
 		var kinds []block.Kind
 		for range 1 + rnd.IntN(60) {
 			text := fmt.Appendf(nil, "pump %c", 'a'+rnd.IntN(9))
@@ -24,8 +24,8 @@ func TestKindsBesideABlock(t *testing.T) {
 			k.Last = record.Stamp{Sec: k.First.Sec + rnd.Int64N(1000), Nsec: 999_999_999}
 			kinds = append(kinds, k)
 		}
-		got, err := OpenKinds(packKinds(kinds))
-		if err != nil || len(got) != len(kinds) {
+		got, facilities, err := OpenKinds(kindsOf{kinds, i%2 == 0}.pack())
+		if err != nil || facilities != (i%2 == 0) || len(got) != len(kinds) {
 			t.Fatalf("%d of %d kinds, %v", len(got), len(kinds), err)
 		}
 		for i, k := range kinds {
@@ -36,18 +36,18 @@ func TestKindsBesideABlock(t *testing.T) {
 			}
 		}
 	}
-	if packed := packKinds(nil); packed == nil || len(packed) > 0 {
+	if packed := (kindsOf{}).pack(); packed == nil || len(packed) > 0 {
 		t.Error("where there are too many, it must be told that somebody has looked")
 	}
 }
 
 // Whatever stands beside a block, reading it ends.
 func FuzzKindsBesideABlock(f *testing.F) {
-	f.Add(packKinds([]block.Kind{{Host: []byte("reef-02"), Key: 7, Count: 3}}))
+	f.Add(kindsOf{all: []block.Kind{{Host: []byte("reef-02"), Key: 7, Count: 3}}}.pack())
 	f.Add([]byte{1, 255, 255})
 	f.Add([]byte{1, 0, 0, 0, 0, 0, 0, 0, 1, 1, 1})
 	f.Fuzz(func(t *testing.T, packed []byte) {
-		kinds, err := OpenKinds(packed)
+		kinds, _, err := OpenKinds(packed)
 		if len(kinds) > len(packed) || err != nil && kinds != nil {
 			t.Fatal(kinds, err)
 		}

@@ -54,12 +54,12 @@ func (s *shapesKnown) tellOf(tx *gorm.DB, b *Batch, row *model.Block) ([]model.S
 	if err := s.load(tx, b.CaskID, neverAgain); err != nil {
 		return nil, err
 	}
-	rows, fits := s.news(b.CaskID, b.kinds, row.Arrived)
+	rows, fits := s.news(b.CaskID, b.kinds.all, row.Arrived)
 	if !fits { // but some may have been removed, or other services may have told of these
 		if err := s.load(tx, b.CaskID, loadAgain); err != nil {
 			return nil, err
 		}
-		if rows, fits = s.news(b.CaskID, b.kinds, row.Arrived); !fits {
+		if rows, fits = s.news(b.CaskID, b.kinds.all, row.Arrived); !fits {
 			row.Kinds = []byte{}
 			return nil, nil
 		}
@@ -151,7 +151,7 @@ func AddShapes(tx *gorm.DB, rows []model.Shape) error {
 func CopyShapes(from, to *gorm.DB, blocks []model.Block) error {
 	keys := map[uint64][]uint64{} // by cask
 	for _, b := range blocks {
-		kinds, err := OpenKinds(b.Kinds)
+		kinds, _, err := OpenKinds(b.Kinds)
 		if err != nil {
 			continue // a check tells of it
 		}
@@ -180,13 +180,13 @@ func Describe(b model.Block) (packed []byte, shapes []model.Shape, err error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	kinds, err := content.Kinds(mostKinds)
+	kinds, err := readKinds(content)
 	if err != nil {
 		return nil, nil, err
 	}
-	if packed = packKinds(kinds); len(packed) == 0 {
+	if packed = kinds.pack(); len(packed) == 0 {
 		return packed, nil, nil
 	}
-	shapes, _ = newShapesKnown().news(b.CaskID, kinds, b.Arrived)
+	shapes, _ = newShapesKnown().news(b.CaskID, kinds.all, b.Arrived)
 	return packed, shapes, nil
 }

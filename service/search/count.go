@@ -33,13 +33,15 @@ type cell struct {
 // answer for the first two.
 func (s *Store) CountBy(ctx context.Context, q Query, by string) (total int64, counts []Count, err error) {
 	var cells map[cell]int64
-	if by == "priority" {
-		cells, err = s.count(ctx, q, func(_ int64, r *record.Record) int64 { return int64(r.Facility()) })
-	} else if q.Condition == nil && q.Since%60e6 == 0 && q.Until%60e6 == 0 {
+	switch whole := q.Condition == nil && q.Since%60e6 == 0 && q.Until%60e6 == 0; {
+	case by != "priority" && whole:
 		since, until := q.span()
 		cells, err = s.kept(ctx, &q, ceilMinute(since), ceilMinute(until))
-	} else {
-		cells, err = s.count(ctx, q, func(t int64, _ *record.Record) int64 { return floorMinute(t) })
+	case by == "minute":
+		cells, err = s.count(ctx, q, false, func(t int64, _ *record.Record) int64 { return floorMinute(t) })
+	default:
+		q.byFacility = by == "priority"
+		cells, err = s.count(ctx, q, true, func(_ int64, r *record.Record) int64 { return int64(r.Facility()) })
 	}
 	found := map[string]int64{}
 	for c, n := range cells {
@@ -75,7 +77,7 @@ func (s *Store) Histogram(ctx context.Context, q Query, parts int) ([][8]int64, 
 	}
 	counts := make([][8]int64, parts)
 	if q.Condition != nil || q.Until-q.Since < int64(parts)*60e6 {
-		cells, err := s.count(ctx, q, func(t int64, _ *record.Record) int64 { return part(t) })
+		cells, err := s.count(ctx, q, false, func(t int64, _ *record.Record) int64 { return part(t) })
 		for c, n := range cells {
 			counts[c.at][c.severity] = n
 		}
@@ -144,10 +146,17 @@ func minutesOn(db *gorm.DB, on uint32, view *shelf.View, casks []uint64, since, 
 	return rows, err
 }
 
-// count opens every block that may hold a hit and counts by severity and by
-// what at returns for a record and its time in microseconds.
-func (s *Store) count(ctx context.Context, q Query, at func(micros int64, r *record.Record) int64) (map[cell]int64, error) {
+// count counts by severity and by what at returns for a record and its time in microseconds. It
+// opens every block that may hold a hit; where at asks for the priority alone, those only that do
+// not tell by their kinds.
+func (s *Store) count(ctx context.Context, q Query, priorityAlone bool, at func(micros int64, r *record.Record) int64) (map[cell]int64, error) {
+	all := map[cell]int64{}
 	heads, err := s.heads(ctx, &q)
+	if err == nil && priorityAlone {
+		heads, err = s.eachKind(ctx, &q, heads, nil, func(_ head, k *ingest.Kind) {
+			all[cell{at(0, &record.Record{Priority: k.Priority}), k.Priority.Severity()}] += k.Count
+		})
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -157,7 +166,6 @@ func (s *Store) count(ctx context.Context, q Query, at func(micros int64, r *rec
 			cells[cell{at(place.Time, r), r.Severity()}]++
 		})
 	}
-	all := map[cell]int64{}
 	return all, eachBlock(ctx, s, &q, heads, find, func(cells map[cell]int64, _ *head) (bool, error) {
 		for c, n := range cells {
 			all[c] += n

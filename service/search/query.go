@@ -34,6 +34,8 @@ type Query struct {
 
 	window   int  // how many blocks of each shelf are looked at, 0 for all
 	narrowed bool // there are others, and the span ends before them
+
+	byFacility bool // what is counted asks for facilities
 }
 
 // Place is where a record stands in the order of a search: by time, then by

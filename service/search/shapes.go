@@ -3,7 +3,6 @@ package search
 import (
 	"cmp"
 	"context"
-	"maps"
 	"math"
 	"slices"
 
@@ -45,7 +44,6 @@ type Shapes struct {
 
 const (
 	mostShapes     = 100_000 // that are told apart
-	kindsTogether  = 64      // blocks whose kinds are read together
 	mostNames      = 1000    // hosts, or apps, of a shape that are told apart
 	mostNamesOfAll = 500_000 // likewise, of all shapes together
 )
@@ -61,13 +59,12 @@ func (s *Store) Shapes(ctx context.Context, q Query, parts int) (*Shapes, error)
 		return nil, err
 	}
 	t := &tally{since: q.Since, until: q.Until, parts: parts, shapes: map[uint64]*ShapeCount{}}
-	beside, opened := q.besideOrOpened(heads, &both)
-	left, err := s.tallyKinds(ctx, &both, beside, t)
+	opened, err := s.eachKind(ctx, &both, heads, func(h head) bool { return h.FirstTime >= q.Since || h.LastTime < q.Since }, func(h head, k *ingest.Kind) {
+		t.add(k, h.FirstTime >= q.Since)
+	})
 	if err != nil {
 		return nil, err
 	}
-	opened = append(opened, left...)
-	slices.SortFunc(opened, both.compareHeads)
 	find := func(h head, b *block.Block) (*tally, error) {
 		of := &tally{since: q.Since, until: q.Until, parts: parts, shapes: map[uint64]*ShapeCount{}}
 		var text []byte
@@ -101,96 +98,6 @@ func (s *Store) Shapes(ctx context.Context, q Query, parts int) (*Shapes, error)
 		all.began = min(all.began, c.Known)
 	}
 	return all, nil
-}
-
-// besideOrOpened parts blocks in those whose kinds may answer, and those that are opened.
-func (q *Query) besideOrOpened(heads []head, both *Query) (beside, opened []head) {
-	tells := q.Condition == nil || !slices.ContainsFunc(q.Condition.Asks(), func(what string) bool {
-		return !slices.Contains([]string{"severity", "facility", "host", "app", "agent", "shape"}, what)
-	})
-	for _, h := range heads {
-		inOne := h.FirstTime >= q.Since || h.LastTime < q.Since
-		if tells && inOne && both.wholly(h) {
-			beside = append(beside, h)
-		} else {
-			opened = append(opened, h)
-		}
-	}
-	return beside, opened
-}
-
-// tallyKinds adds what stands beside blocks, and returns those beside which nothing stands.
-func (s *Store) tallyKinds(ctx context.Context, q *Query, heads []head, t *tally) (left []head, err error) {
-	byShelf := map[uint32][]head{}
-	for _, h := range heads {
-		byShelf[h.shelf] = append(byShelf[h.shelf], h)
-	}
-	asksShape := q.Condition != nil && slices.Contains(q.Condition.Asks(), "shape")
-	for _, id := range slices.Sorted(maps.Keys(byShelf)) {
-		of := s.shelves.Of(id)
-		texts := map[uint64][]byte{}
-		for some := range slices.Chunk(byShelf[id], kindsTogether) {
-			kinds, err := readKinds(ctx, of, some)
-			if err == nil && asksShape {
-				err = readShapes(ctx, of, q.Casks, kinds, texts)
-			}
-			if err != nil {
-				if err = s.lacks(ctx, of, q, err); err != nil {
-					return nil, err
-				}
-				break
-			}
-			for _, h := range some {
-				if of := kinds[h.ID]; of != nil {
-					t.addBlock(q, h, of, texts)
-				} else {
-					left = append(left, h)
-				}
-			}
-		}
-	}
-	return left, nil
-}
-
-// readKinds reads what stands beside blocks of a shelf, by their ids.
-func readKinds(ctx context.Context, of *shelf.Shelf, heads []head) (map[uint64][]ingest.Kind, error) {
-	db, err := of.DB(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var ids []uint64
-	for _, h := range heads {
-		ids = append(ids, h.ID)
-	}
-	var rows []model.Block
-	if err := db.Select("id, kinds").Where("id IN ?", ids).Find(&rows).Error; err != nil {
-		return nil, err
-	}
-	kinds := map[uint64][]ingest.Kind{}
-	for _, r := range rows {
-		if of, err := ingest.OpenKinds(r.Kinds); err == nil && len(of) > 0 {
-			kinds[r.ID] = of
-		}
-	}
-	return kinds, nil
-}
-
-// readShapes reads the texts of the shapes of kinds that are not known yet.
-func readShapes(ctx context.Context, of *shelf.Shelf, casks []uint64, kinds map[uint64][]ingest.Kind, texts map[uint64][]byte) error {
-	var keys []uint64
-	for _, all := range kinds {
-		for _, k := range all {
-			if _, known := texts[k.Key]; !known {
-				keys = append(keys, k.Key)
-				texts[k.Key] = nil
-			}
-		}
-	}
-	db, err := of.DB(ctx)
-	if err != nil {
-		return err
-	}
-	return eachShape(db, casks, keys, func(row model.Shape) { texts[row.Key] = row.Text })
 }
 
 // eachShape calls each with what a shelf knows of shapes.
@@ -237,20 +144,6 @@ type tally struct {
 	total, before, others int64
 	names                 int // of hosts and apps, of all shapes
 	shapes                map[uint64]*ShapeCount
-}
-
-// addBlock adds the kinds of a block that meet the query.
-func (t *tally) addBlock(q *Query, h head, kinds []ingest.Kind, texts map[uint64][]byte) {
-	for i := range kinds {
-		k := &kinds[i]
-		if q.Condition != nil {
-			r := record.Record{Host: k.Host, App: k.App, Priority: k.Priority, Agent: h.agent.name(), Text: texts[k.Key]}
-			if !q.Condition.Match(&r) {
-				continue
-			}
-		}
-		t.add(k, h.FirstTime >= t.since)
-	}
 }
 
 // add adds records of a kind, which are of the span now, or of the one before. It returns what is

@@ -9,6 +9,7 @@ import (
 	"oakbarrel/core/block"
 	"oakbarrel/core/condition"
 	"oakbarrel/core/record"
+	"oakbarrel/service/ingest"
 )
 
 // mostValues bounds how many different values are counted apart; records with
@@ -56,12 +57,31 @@ func ValueOf(by, path string) (func(dst []byte, r *record.Record) []byte, error)
 	}, nil
 }
 
-// TopValues counts the records that meet the query by what value returns, and
+// TopValues counts the records that meet the query by what value, which is ValueOf by, returns, and
 // returns the most frequent ones; others is the number of the records with any other.
-func (s *Store) TopValues(ctx context.Context, q Query, value func([]byte, *record.Record) []byte, most int) (total, others int64, top []Count, err error) {
+func (s *Store) TopValues(ctx context.Context, q Query, by string, value func([]byte, *record.Record) []byte, most int) (total, others int64, top []Count, err error) {
 	heads, err := s.heads(ctx, &q)
 	if err != nil {
 		return 0, 0, nil, err
+	}
+	all := map[string]int64{}
+	add := func(key string, n int64) {
+		total += n
+		if _, known := all[key]; known || len(all) < mostValues {
+			all[key] += n
+		} else {
+			others += n
+		}
+	}
+	if q.byFacility = by == "facility"; slices.Contains(toldByKinds, by) {
+		var key []byte
+		heads, err = s.eachKind(ctx, &q, heads, nil, func(h head, k *ingest.Kind) {
+			key = value(key[:0], &record.Record{Host: k.Host, App: k.App, Priority: k.Priority, Agent: h.agent.name()})
+			add(string(key), k.Count)
+		})
+		if err != nil {
+			return 0, 0, nil, err
+		}
 	}
 	find := func(h head, b *block.Block) (map[string]int64, error) {
 		counts := map[string]int64{}
@@ -71,15 +91,9 @@ func (s *Store) TopValues(ctx context.Context, q Query, value func([]byte, *reco
 			counts[string(key)]++
 		})
 	}
-	all := map[string]int64{}
 	err = eachBlock(ctx, s, &q, heads, find, func(counts map[string]int64, _ *head) (bool, error) {
 		for key, n := range counts {
-			total += n
-			if _, known := all[key]; known || len(all) < mostValues {
-				all[key] += n
-			} else {
-				others += n
-			}
+			add(key, n)
 		}
 		return true, nil
 	})
