@@ -19,9 +19,8 @@ type Kind struct {
 
 // combination is what the records of a kind have in common, by their places in the block.
 type combination struct {
-	host, app uint64
-	priority  byte
-	shape     uint32
+	host, app     uint32
+	shapePriority uint32 // the priority in the last byte
 }
 
 // Kinds counts the records by kind, in the order in which kinds appear, with facilities told
@@ -38,12 +37,14 @@ func (b *Block) Kinds(most int, facilities bool) ([]Kind, error) {
 	shapes := shapesOf(b)
 	hostColumn, appColumn := b.columns[hosts], b.columns[apps]
 	for i, t := range b.times {
-		var c combination
-		c.host, hostColumn = next(hostColumn)
-		c.app, appColumn = next(appColumn)
-		if c.priority, c.shape = b.columns[priorities][i], shapes.next(); !facilities {
-			c.priority = byte(record.Priority(c.priority).Severity())
+		var host, app uint64
+		host, hostColumn = next(hostColumn)
+		app, appColumn = next(appColumn)
+		priority, place := record.Priority(b.columns[priorities][i]), shapes.next()
+		if !facilities {
+			priority = record.Priority(priority.Severity())
 		}
+		c := combination{uint32(host), uint32(app), place<<8 | uint32(priority)}
 		if at < 0 || c != last {
 			known := false
 			if at, known = places[c]; !known {
@@ -52,8 +53,8 @@ func (b *Block) Kinds(most int, facilities bool) ([]Kind, error) {
 				}
 				at = len(kinds)
 				places[c] = at
-				of := shapes.all[c.shape]
-				kinds = append(kinds, Kind{Host: b.word(c.host), App: b.word(c.app), Priority: record.Priority(c.priority), Shape: of.shape, Key: of.key, First: t, Last: t})
+				of := shapes.all[place]
+				kinds = append(kinds, Kind{Host: b.word(host), App: b.word(app), Priority: priority, Shape: of.shape, Key: of.key, First: t, Last: t})
 			}
 			last = c
 		}
@@ -72,9 +73,9 @@ func next(column []byte) (uint64, []byte) {
 
 // textShapes gives the shapes of the texts of a block, one after the other.
 type textShapes struct {
-	lengths, texts []byte // that are left
-	ids            []byte // likewise, where texts are held by shapes
-	known          map[uint64]uint32
+	lengths, texts []byte            // that are left
+	ids            []byte            // likewise, where texts are held by shapes
+	known          []uint32          // by the shape of the block: the place in all and 1
 	byKey          map[uint64]uint32 // several shapes of a block may be one to people
 	all            []oneShape
 	room           []byte
@@ -86,12 +87,12 @@ type oneShape struct {
 }
 
 func shapesOf(b *Block) *textShapes {
-	s := &textShapes{lengths: b.columns[texts], texts: b.columns[textBytes], known: map[uint64]uint32{}, byKey: map[uint64]uint32{}}
+	s := &textShapes{lengths: b.columns[texts], texts: b.columns[textBytes], byKey: map[uint64]uint32{}}
 	if ids := b.held[texts].ids; ids != nil {
 		_, n := binary.Uvarint(ids) // bytes of all texts
 		ids = ids[n:]
-		_, n = binary.Uvarint(ids) // shapes
-		s.ids = ids[n:]
+		count, n := binary.Uvarint(ids) // shapes
+		s.ids, s.known = ids[n:], make([]uint32, count+1)
 	}
 	return s
 }
@@ -106,12 +107,10 @@ func (s *textShapes) next() (at uint32) {
 		return s.place(text)
 	}
 	id, s.ids = next(s.ids)
-	at, known := s.known[id]
-	if !known {
-		at = s.place(text)
-		s.known[id] = at
+	if s.known[id] == 0 {
+		s.known[id] = s.place(text) + 1
 	}
-	return at
+	return s.known[id] - 1
 }
 
 // place returns the place of a text's shape.

@@ -18,6 +18,7 @@ import (
 
 const (
 	mostKinds      = 4096 // of a block; one with more is opened when shapes are counted
+	mostWhole      = 1024 // with facilities
 	mostKindBytes  = 256 << 10
 	withFacilities = 1 // the first byte
 	severitiesOnly = 2 // likewise
@@ -34,7 +35,7 @@ type kindsOf struct {
 // their facilities.
 func readKinds(content *block.Block) (k kindsOf, err error) {
 	k.facilities = true
-	if k.all, err = content.Kinds(mostKinds, true); err == nil && k.all == nil {
+	if k.all, err = content.Kinds(mostWhole, true); err == nil && k.all == nil {
 		k.facilities = false
 		k.all, err = content.Kinds(mostKinds, false)
 	}
