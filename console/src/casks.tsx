@@ -89,7 +89,7 @@ export function CaskPage() {
   const c = cask.data;
   return (
     <div className="h-full space-y-3 overflow-auto p-3 sm:p-5">
-      <h1 className="text-xl font-semibold"><Link to="/casks" className="text-soft hover:text-ink">Casks</Link> / {c.name}</h1>
+      <h1 className="text-xl font-semibold"><Link to="/casks" className="text-soft underline hover:text-ink">Casks</Link> / {c.name}</h1>
       <Missing shelves={c.missing} />
       <div className="grid gap-3 lg:grid-cols-2">
         <Card><Facts cask={c} /><p className="mt-3"><Link className="text-amber underline" to={`/logs?cask=${encodeURIComponent(c.name)}`}>Read its records</Link></p></Card>

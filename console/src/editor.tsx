@@ -54,6 +54,7 @@ export function Editor({ text, findings, onChange }: { text: string; findings: F
         ],
       }),
     });
+    view.current.scrollDOM.tabIndex = 0; // so that keys scroll it where nothing is to be edited
     return () => view.current?.destroy();
   }, []);
   useEffect(() => {

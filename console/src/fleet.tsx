@@ -172,7 +172,7 @@ export function PlanPage() {
   return (
     <div className="grid h-full min-h-0 content-start gap-3 grid-rows-[auto_50vh_minmax(24rem,auto)] overflow-y-auto p-3 sm:p-5 lg:grid-cols-[minmax(0,5fr)_minmax(0,6fr)] lg:grid-rows-[auto_minmax(0,1fr)] lg:overflow-hidden">
       <div className="flex flex-wrap items-baseline gap-3 lg:col-span-2">
-        <h1 className="text-xl font-semibold"><Link to="/fleet" className="text-soft hover:text-ink">Fleet</Link> / {name}</h1>
+        <h1 className="text-xl font-semibold"><Link to="/fleet" className="text-soft underline hover:text-ink">Fleet</Link> / {name}</h1>
         <span className="text-soft">{isNew ? "not kept yet" : `revision ${newest}, in force ${line?.in_force || "none"}`}{draft !== undefined ? ", changed here" : ""}</span>
         <span role="status">{judged && (bad.length + good > 0 ? `in order on ${count(good)} of ${count(bad.length + good)} hosts` : judged.findings.some((f) => f.kind === "error") ? "there is something to mend" : "no host is assigned to it")}</span>
       </div>
@@ -310,7 +310,7 @@ export function RolloutPage() {
   if (!r) return rollout.error ? <Alert className="m-6">{rollout.error.message}</Alert> : null;
   return (
     <div className="h-full space-y-3 overflow-auto p-3 sm:p-5">
-      <h1 className="text-xl font-semibold"><Link to="/fleet" className="text-soft hover:text-ink">Fleet</Link> / roll-out {r.id}</h1>
+      <h1 className="text-xl font-semibold"><Link to="/fleet" className="text-soft underline hover:text-ink">Fleet</Link> / roll-out {r.id}</h1>
       <Card>
         <div className="flex flex-wrap items-center gap-x-6 gap-y-2">
           <b className="text-lg font-semibold" role="status">{states[r.state]}</b>

@@ -35,6 +35,7 @@ export default function Hosts() {
   const o = overview.data;
   return (
     <div className="h-full overflow-auto p-3 sm:p-5">
+      <h1 className="sr-only">Hosts</h1>
       {overview.error && <Alert className="mb-4">{overview.error.message}</Alert>}
       <Card title="Hosts">
         {o?.all === 0 && <NoHosts />}
@@ -129,6 +130,7 @@ export function HostPage() {
   const cell = "border-t border-line py-1 pr-4 align-top";
   return (
     <div className="h-full overflow-auto p-3 sm:p-5">
+      <h1 className="sr-only">Host</h1>
       <header className="mb-4 flex flex-wrap items-baseline gap-x-6 gap-y-1">
         <h2 className="text-xl font-semibold"><Health host={of} />{h.name}</h2>
         <span className="text-soft">heard {ago(h.last_heard)}, runs since {day(new Date(s.since))} {clock(new Date(s.since))}{s.version?.version ? <span title={[s.version.commit, s.version.go, s.version.built].filter(Boolean).join(", ")}>, version {s.version.version}</span> : ""}</span>

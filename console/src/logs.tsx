@@ -110,6 +110,7 @@ export default function Logs() {
   return (
     <div className="flex h-full flex-col">
       <div className="border-b border-line bg-sheet px-3 pt-3 pb-2 sm:px-5">
+        <h1 className="sr-only">Logs</h1>
         <div className="mb-2 flex flex-wrap gap-2">
           <QueryLine value={condition} inputRef={input} onRun={(q) => change({ q })} />
           <select aria-label="cask" className={control} value={cask} onChange={(e) => change({ cask: e.target.value })}>

@@ -14,6 +14,7 @@ export default function Notices() {
   told.sort((a, b) => b.notice.at.localeCompare(a.notice.at));
   return (
     <div className="h-full overflow-auto p-3 sm:p-5">
+      <h1 className="sr-only">Notices</h1>
       <Card title="Who is told" className="mb-3">
         {ways.length === 0 && (
           <p className="text-soft">

@@ -70,6 +70,7 @@ export default function Plans() {
   const trigger = "px-3 py-1.5 text-soft hover:text-ink data-[state=active]:border-b-2 data-[state=active]:border-amber data-[state=active]:font-semibold data-[state=active]:text-ink";
   return (
     <div className="grid h-full min-h-0 content-start gap-3 grid-rows-[auto_50vh_minmax(24rem,auto)] overflow-y-auto p-3 sm:p-5 lg:grid-cols-[minmax(0,5fr)_minmax(0,6fr)] lg:grid-rows-[auto_minmax(0,1fr)] lg:overflow-hidden">
+      <h1 className="sr-only">Plans</h1>
       <div className="flex flex-wrap items-center gap-3 lg:col-span-2">
         <select aria-label="host" className={control} value={host} onChange={(e) => setParams({ host: e.target.value })}>
           {hosts.data?.length === 0 && <option value="">no host yet</option>}
@@ -133,7 +134,7 @@ function Matrix({ checked, stale, onPick }: { checked: Checked; stale: boolean; 
         ))}
       </ul>
       <table className="border-separate border-spacing-0 text-sm">
-        <thead><tr><th />{severities.map((s) => <th key={s} className="px-1 pb-1 text-left text-xs font-normal text-soft">{s}</th>)}</tr></thead>
+        <thead><tr><td />{severities.map((s) => <th key={s} className="px-1 pb-1 text-left text-xs font-normal text-soft">{s}</th>)}</tr></thead>
         <tbody>
           {facilities.map((f, i) => (
             <tr key={f}>

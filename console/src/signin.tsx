@@ -24,7 +24,7 @@ export function SignIn() {
   }
   const field = "mt-1 w-full rounded border border-line bg-paper px-3 py-2 text-base";
   return (
-    <div className="grid h-full place-items-center p-4">
+    <main className="grid h-full place-items-center p-4">
       <form onSubmit={submit} className="w-full max-w-sm rounded-lg border border-line bg-sheet p-6">
         <h1 className="mb-1 text-xl font-semibold tracking-tight">Oak Barrel</h1>
         <p className="mb-5 text-soft">Sign in to read what the hosts say.</p>
@@ -35,6 +35,6 @@ export function SignIn() {
         <button disabled={busy} className="w-full rounded bg-amber px-3 py-2 font-semibold text-paper disabled:opacity-60">{busy ? "Signing in…" : "Sign in"}</button>
         <p className="mt-4 text-sm text-soft">No account yet? On the service's machine: <code className="font-mono text-xs">oakbarrel account add NAME --role viewer --password-file FILE</code></p>
       </form>
-    </div>
+    </main>
   );
 }

@@ -31,6 +31,7 @@ export default function Today() {
   const totals = severities.map((_, s) => rates.data?.counts.reduce((sum, c) => sum + c[s], 0) ?? 0);
   return (
     <div className="h-full overflow-y-auto p-3 sm:p-5">
+      <h1 className="sr-only">Today</h1>
       {problem && <Alert className="mb-4">{problem.message}</Alert>}
       <Card title="Records in the store, the last hour">
         {rates.data && <Histogram {...rates.data} height={120} />}

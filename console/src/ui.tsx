@@ -74,7 +74,7 @@ export function Table({ columns, wide, label, className, children }: { columns: 
   return (
     <div className="overflow-x-auto">
       <table className={join("w-full text-sm", className)} aria-label={label}>
-        <thead><tr className="text-left text-soft">{columns.map((c) => <th key={c} className={join("py-1 pr-4 font-normal", wide?.includes(c) ? onWide : undefined)}>{c}</th>)}</tr></thead>
+        <thead><tr className="text-left text-soft">{columns.map((c, i) => (c ? <th key={c} className={join("py-1 pr-4 font-normal", wide?.includes(c) ? onWide : undefined)}>{c}</th> : <td key={i} />))}</tr></thead>
         <tbody>{children}</tbody>
       </table>
     </div>
