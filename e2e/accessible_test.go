@@ -34,10 +34,10 @@ func (b *browser) accessible(what string) {
 // colours: by day and by night, wide and narrow.
 func TestPagesKeepNobodyOut(t *testing.T) {
 	t.Parallel()
-	s := newStore(t)
+	f := newFleet(t, 1)
+	s, h := f.store, f.hosts[0]
 	s.account("noor", "admin")
-	h := s.host("gateway", s.token("gateway", "write"))
-	h.start()
+	f.rollOut(0, "done  1 kept")
 	for i := range 40 {
 		h.send("tcp", fmt.Sprintf("<%d>1 - kelp-01 ticketd 22 - [sale@32473 order=\"%d\"] order %d went through\n", 128+i%8, i, i))
 	}
@@ -49,13 +49,15 @@ func TestPagesKeepNobodyOut(t *testing.T) {
 		b.accessible("sign-in, " + theme)
 	}
 	b.signIn("noor", "lantern-light")
-	b.waitForText("tide-gw")
+	b.waitForText("gate-01")
 	pages := []struct{ name, path, until string }{
-		{"Today", "/", "tide-gw"},
-		{"Hosts", "/hosts", "tide-gw"},
+		{"Today", "/", "gate-01"},
+		{"Hosts", "/hosts", "gate-01"},
 		{"a host", "", "It closes"},
 		{"Plans", "/plans", "in force"},
 		{"Fleet", "/fleet", "Fleet"},
+		{"a plan of the fleet", "/fleet/gate", "Revisions"},
+		{"a roll-out", "/rollouts/1", "gate-01"},
 		{"Logs", "/logs?by=app", "40 shown"},
 		{"Shapes", "/shapes", "order … went through"},
 		{"Casks", "/casks", "gateway"},
@@ -65,7 +67,7 @@ func TestPagesKeepNobodyOut(t *testing.T) {
 	}
 	for _, page := range pages {
 		if page.path == "" {
-			b.openHost("tide-gw")
+			b.openHost("gate-01")
 		} else {
 			b.open(page.path)
 		}

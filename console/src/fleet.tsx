@@ -82,7 +82,7 @@ function Assignments() {
               <td className={`${prose} font-mono text-xs`}>{a.when}</td>
               <td className={cell}>{count(a.hosts ?? 0)}{a.approve && <span className="text-soft">, approved by another</span>}</td>
               <td className={cell}>{a.by}</td>
-              <td className={cell}><Button look="link" aria-label={`take ${a.name} away`} title="its hosts keep the plan that they have" onClick={() => remove.mutate(a.name)}>take away</Button></td>
+              <td className={cell}><Button look="link" aria-label={`take away ${a.name}`} title="its hosts keep the plan that they have" onClick={() => remove.mutate(a.name)}>take away</Button></td>
             </tr>
           ))}
         </Table>

@@ -72,7 +72,8 @@ export const onWide = "max-sm:hidden";
 // Table is a table with the names of its columns, those in wide only where there is room; where it is too wide it scrolls sideways.
 export function Table({ columns, wide, label, className, children }: { columns: string[]; wide?: string[]; label?: string; className?: string; children: ReactNode }) {
   return (
-    <div className="overflow-x-auto">
+    // eslint-disable-next-line jsx-a11y/no-noninteractive-tabindex -- so that keys scroll it
+    <div className="overflow-x-auto" tabIndex={0} role="group" aria-label={label ?? `table by ${columns[0] || columns[1]}`}>
       <table className={join("w-full text-sm", className)} aria-label={label}>
         <thead><tr className="text-left text-soft">{columns.map((c, i) => (c ? <th key={c} className={join("py-1 pr-4 font-normal", wide?.includes(c) ? onWide : undefined)}>{c}</th> : <td key={i} />))}</tr></thead>
         <tbody>{children}</tbody>
