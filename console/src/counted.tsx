@@ -25,7 +25,7 @@ export function Counted({ by, query, onPick }: { by: string; query: string; onPi
       {!counts && !found.error && <p className="text-sm text-soft">counting…</p>}
       <ul>
         {counts?.by.map(({ key, count: n }) => (
-          <li key={key}>
+          <li key={key} className="group relative">
             <button
               className="w-full rounded px-2 py-1 text-left text-sm hover:bg-wash"
               title="only such records"
@@ -36,6 +36,13 @@ export function Counted({ by, query, onPick }: { by: string; query: string; onPi
                 <span className="text-soft tabular-nums">{count(n)}</span>
               </span>
               <span className="mt-0.5 block h-1 rounded bg-amber" style={{ width: `${Math.max(1, (100 * n) / counts.by[0].count)}%` }} />
+            </button>
+            <button
+              className="absolute right-1 bottom-1 rounded bg-sheet px-1 text-xs text-soft underline opacity-0 group-hover:opacity-100 hover:text-ink focus:opacity-100"
+              aria-label={`leave out ${key}`}
+              onClick={() => onPick(key === missing ? `${by} exists` : `not ${by} is ${JSON.stringify(key)}`)}
+            >
+              leave out
             </button>
           </li>
         ))}

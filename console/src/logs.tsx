@@ -126,6 +126,7 @@ export default function Logs() {
             {countedBy.map((p) => <option key={p} value={p}>by {p}</option>)}
           </select>
           <Views shown={{ cask, since: range || "1h", where: condition }} onPick={(v) => change({ q: v.where || null, cask: v.cask || null, live: null, ...spanOf(v.since) })} />
+          <Export query={query} />
           <button className={`${control} flex items-center gap-1.5 ${live ? "border-amber font-semibold text-amber" : ""}`} aria-pressed={live} onClick={() => change({ live: live ? null : "1" })}>
             <Radio size={15} aria-hidden /> Live
           </button>
@@ -154,6 +155,18 @@ export default function Logs() {
         {found.isFetching ? `searching…${progress}` : `${count(list.length)} shown${found.hasNextPage && total !== undefined ? ` of ${count(total)}, the newest; more come at the end of the list` : ""}`}
       </footer>
     </div>
+  );
+}
+
+const forms: [string, string][] = [["json", "JSON lines"], ["csv", "CSV"], ["rfc5424", "syslog, RFC 5424"]];
+
+// Export saves all that meets the search as a file, not only what is shown.
+function Export({ query }: { query: URLSearchParams }) {
+  return (
+    <select aria-label="save all as" className={control} value="" onChange={(e) => window.location.assign(`/api/v1/export?as=${e.target.value}&${query}`)}>
+      <option value="">save as…</option>
+      {forms.map(([form, name]) => <option key={form} value={form}>{name}</option>)}
+    </select>
   );
 }
 

@@ -11,6 +11,9 @@ import { Alert, Button } from "./ui";
 
 const properties = ["host", "agent", "app", "procid", "msgid", "unit", "facility", "intake", "stream"] as const;
 
+// firstOf is the line of a text that has its shape.
+const firstOf = (text: string) => text.split("\n", 1)[0].slice(0, 2000);
+
 // RecordPanel shows one record whole: its properties, its fields as a tree, and as it is kept.
 export function RecordPanel({ record: r, cask, onClose, onQuery, onOpen }: { record: Rec; cask: string; onClose: () => void; onQuery: (condition: string) => void; onOpen: (r: Rec) => void }) {
   const time = r.time ? new Date(r.time) : null;
@@ -25,6 +28,7 @@ export function RecordPanel({ record: r, cask, onClose, onQuery, onOpen }: { rec
         <button aria-label="close the record" className="rounded p-1 text-soft hover:text-ink" onClick={onClose}><X size={18} /></button>
       </div>
       <p className="mb-4 font-mono text-sm whitespace-pre-wrap [overflow-wrap:anywhere]">{r.text ?? <em className="text-soft">no text</em>}</p>
+      {r.text && <Button look="link" className="mb-4 self-start" title="texts that differ in numbers and names alone" onClick={() => onQuery(`shape is ${JSON.stringify(firstOf(r.text!))}`)}>only records of this shape</Button>}
       <dl className="mb-4 grid grid-cols-[5.5rem_1fr] gap-x-3 gap-y-1">
         {properties.map((name) => has[name] !== undefined && (
           <div key={name} className="contents">

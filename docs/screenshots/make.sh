@@ -46,8 +46,8 @@ picture containers 'oakbarrel containers --state lantern-bay/tide-gw/state'
 grep -n -A8 -B3 -m1 ERROR lantern-bay/reef-02/planner/planner.log | sed 's/^[0-9]*[:-]//' >sample.log
 picture try 'oakbarrel plan try lantern-bay/reef-02/plan.yaml --intake feeds --file sample.log'
 eval "$(grep -o 'export OAKBARREL.*' demo.txt)"
-picture read "oakbarrel read --since 1h --where 'severity at least error' --limit 3; echo; oakbarrel count --since 1h --where 'severity at least error' --by app; echo; oakbarrel cask show gateway"
+picture read "oakbarrel read --since 1h --where 'severity at least error' --limit 3; echo; oakbarrel count --since 1h --where 'severity at least error' --by app; echo; oakbarrel shapes --since 30m --limit 8"
 
 cd "$pictures/../.."
 OAKBARREL_PICTURES=$work go test -count=1 ./e2e -run Pictures
-cp $work/console-today-light.png $work/console-logs-dark.png $work/console-plans-light.png $work/console-host-dark.png $work/console-fleet-light.png $work/console-rollout-dark.png $work/console-cask-light.png $work/console-access-light.png docs/screenshots
+cp $work/console-today-light.png $work/console-logs-dark.png $work/console-plans-light.png $work/console-host-dark.png $work/console-fleet-light.png $work/console-rollout-dark.png $work/console-cask-light.png $work/console-shapes-light.png docs/screenshots

@@ -107,6 +107,7 @@ func (a *API) register(api huma.API) {
 	handle(api, "GET /hosts", "The agents that were heard", a.need(access.Read), a.hosts)
 	handle(api, "GET /status", "What each agent says of itself", a.need(access.Read), a.statuses)
 	handle(api, "GET /records", "Search: a line of JSON for each record", a.seated(a.need(access.Read)), a.records)
+	handle(api, "GET /export", "Search: the records as a file to be saved", a.seated(a.need(access.Read)), a.export)
 	handle(api, "GET /neighbours", "What came before and after a record, the oldest first", a.seated(a.need(access.Read)), a.neighbours)
 	handle(api, "GET /follow", "Follow: a server-sent event for each record that is committed from now on", a.need(access.Read), a.follow)
 	handle(api, "GET /counts", "Count records", a.seated(a.need(access.Read)), a.counts)
