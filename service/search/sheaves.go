@@ -71,45 +71,66 @@ type sheaf struct {
 	told   []cells // of each word: the groups of all blocks
 }
 
+// sheavesTogether is a range of ids of sheaves that are asked together: what they tell of all
+// words that may be looked for is a few megabytes.
+const sheavesTogether = 1024
+
 // askSheaves asks the sheaves of one shelf for words. It returns how many blocks they have, and
 // which of these may have a hit, sorted.
 func (q *Query) askSheaves(db *gorm.DB, words []uint64) (bound int, possible []uint64, err error) {
-	sheaves := map[uint64]*sheaf{}
-	for i, hash := range words {
-		if err := q.askSheavesFor(db, hash>>32, func(id uint64, blocks []byte, told cells) {
-			s := sheaves[id]
-			if s == nil {
-				s = &sheaf{ingest.BlocksOf(blocks), make([]cells, len(words))}
-				sheaves[id] = s
-			}
-			s.told[i] = told
-		}); err != nil {
-			return 0, nil, err
-		}
+	var ids struct{ First, Last uint64 }
+	if err := q.sheavesOf(db).Select("COALESCE(MIN(id), 1) AS first, COALESCE(MAX(id), 0) AS last").Scan(&ids).Error; err != nil {
+		return 0, nil, err
 	}
-	f := filtered{words, make([]cells, len(words))}
-	for _, s := range sheaves {
-		bound += len(s.blocks)
-		for at, id := range s.blocks {
-			for i, all := range s.told {
-				f.cells[i] = all.of(at, len(s.blocks))
+	for first := ids.First; first <= ids.Last; first += sheavesTogether {
+		sheaves := map[uint64]*sheaf{}
+		for i, hash := range words {
+			if err := q.askSome(db, first, hash>>32, func(id uint64, blocks []byte, told cells) {
+				s := sheaves[id]
+				if s == nil {
+					s = &sheaf{ingest.BlocksOf(blocks), make([]cells, len(words))}
+					sheaves[id] = s
+				}
+				s.told[i] = told
+			}); err != nil {
+				return 0, nil, err
 			}
-			if q.Condition.Possible(f) {
-				possible = append(possible, id)
-			}
+		}
+		for _, s := range sheaves {
+			bound += len(s.blocks)
+			possible = q.appendPossible(possible, words, s)
 		}
 	}
 	slices.Sort(possible)
 	return bound, possible, nil
 }
 
-// askSheavesFor asks for a word, by its number.
-func (q *Query) askSheavesFor(db *gorm.DB, number uint64, each func(id uint64, blocks []byte, told cells)) error {
+// appendPossible appends the blocks of a sheaf that may have a hit.
+func (q *Query) appendPossible(possible, words []uint64, s *sheaf) []uint64 {
+	f := filtered{words, make([]cells, len(words))}
+	for at, id := range s.blocks {
+		for i, all := range s.told {
+			f.cells[i] = all.of(at, len(s.blocks))
+		}
+		if q.Condition.Possible(f) {
+			possible = append(possible, id)
+		}
+	}
+	return possible
+}
+
+// sheavesOf chooses the sheaves of one shelf that may have a block of the query.
+func (q *Query) sheavesOf(db *gorm.DB) *gorm.DB {
 	since, until := q.span()
-	const groups = "(LENGTH(blocks) DIV 8 * %d)" // bytes of a word's groups
-	size := fmt.Sprintf(groups, block.GroupSize)
-	rows, err := db.Raw("SELECT id, blocks, version, SUBSTRING(cells, 1 + "+size+" * (? DIV parts MOD (groups DIV parts)), "+size+") FROM sheaves JOIN sheaf_parts ON part = ? MOD parts AND sheaf_id = id WHERE cask_id IN ? AND last_time >= ? AND first_time < ?",
-		number, number, q.Casks, since, until).Rows()
+	return db.Table("sheaves").Where("cask_id IN ? AND last_time >= ? AND first_time < ?", q.Casks, since, until)
+}
+
+// askSome asks some sheaves, from one on, for a word by its number.
+func (q *Query) askSome(db *gorm.DB, first, number uint64, each func(id uint64, blocks []byte, told cells)) error {
+	const size = "(LENGTH(blocks) DIV 8 * %d)" // bytes of a word's groups
+	groups := fmt.Sprintf(size, block.GroupSize)
+	rows, err := q.sheavesOf(db).Joins("JOIN sheaf_parts ON part = ? MOD parts AND sheaf_id = id", number).Where("id >= ? AND id < ?", first, first+sheavesTogether).
+		Select("id, blocks, version, SUBSTRING(cells, 1 + "+groups+" * (? DIV parts MOD (`groups` DIV parts)), "+groups+")", number).Rows()
 	if err != nil {
 		return err
 	}
