@@ -2,7 +2,7 @@ import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { Pause, Play, Radio } from "lucide-react";
 import { useCallback, useEffect, useMemo, useRef, useState, type UIEvent } from "react";
-import { useSearchParams } from "react-router";
+import { useAddress } from "./address";
 import { get, records, type Rec } from "./api";
 import { Counted, countedBy } from "./counted";
 import { Histogram } from "./histogram";
@@ -30,7 +30,7 @@ function spanOf(ago: string) {
 // The address bar holds the view: q is the condition, range or since and until the span, cask the cask, live the live view,
 // by what the records are counted by.
 export default function Logs() {
-  const [params, setParams] = useSearchParams();
+  const { params, change: changeAddress } = useAddress();
   const condition = params.get("q") ?? "";
   const range = params.get("range") ?? (params.get("since") ? "" : "1h");
   const live = params.get("live") === "1";
@@ -44,16 +44,9 @@ export default function Logs() {
   const change = useCallback(
     (next: Record<string, string | null>) => {
       setOpen(null);
-      setParams((old) => {
-        const p = new URLSearchParams(old);
-        for (const [key, v] of Object.entries(next)) {
-          if (v) p.set(key, v);
-          else p.delete(key);
-        }
-        return p;
-      });
+      changeAddress(next);
     },
-    [setParams],
+    [changeAddress],
   );
   const casks = useCasks();
   const span = useMemo(() => {

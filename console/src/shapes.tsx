@@ -1,5 +1,6 @@
 import { useMemo, useRef } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
+import { useAddress } from "./address";
 import type { Shape, Shapes } from "./api";
 import { narrowed, QueryLine } from "./query";
 import { useCasks, useShapes } from "./queries";
@@ -19,20 +20,11 @@ const is = (shape: string) => `shape is ${JSON.stringify(shape)}`;
 
 // The address bar holds the view: q is the condition, range the span, cask the cask, only what must be remarkable, limit how many.
 export default function ShapesPage() {
-  const [params, setParams] = useSearchParams();
+  const { params, change } = useAddress();
   const get = (name: string) => params.get(name) ?? "";
   const condition = get("q"), cask = get("cask"), only = get("only"), range = get("range") in ranges ? get("range") : "24h";
   const limit = Number(get("limit")) || least;
   const input = useRef<HTMLInputElement>(null);
-  const change = (next: Record<string, string>) =>
-    setParams((old) => {
-      const p = new URLSearchParams(old);
-      for (const [key, v] of Object.entries(next)) {
-        if (v) p.set(key, v);
-        else p.delete(key);
-      }
-      return p;
-    });
   const query = useMemo(() => {
     const until = Math.ceil(Date.now() / 1000) * 1000;
     const p = new URLSearchParams({ since: new Date(until - ranges[range]).toISOString(), until: new Date(until).toISOString(), parts: `${parts}`, limit: `${limit}` });

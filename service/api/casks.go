@@ -145,11 +145,18 @@ func willReach(c client.Cask) *int64 {
 	return bound
 }
 
+// The times that an answer can tell (RFC 3339, section 1). A sender may write others.
+var (
+	firstTime = time.Date(0, 1, 1, 0, 0, 0, 0, time.UTC).UnixMicro()
+	lastTime  = time.Date(10_000, 1, 1, 0, 0, 0, 0, time.UTC).UnixMicro() - 1
+)
+
+// timeOf returns a time as an answer tells it, the nearest that it can tell.
 func timeOf(micros *int64) *time.Time {
 	if micros == nil {
 		return nil
 	}
-	t := time.UnixMicro(*micros).UTC()
+	t := time.UnixMicro(max(firstTime, min(*micros, lastTime))).UTC()
 	return &t
 }
 

@@ -19,7 +19,6 @@ import (
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/model"
 	"oakbarrel/service/search"
-	"oakbarrel/service/shelf"
 )
 
 // sentRecords has an agent send a batch of records.
@@ -229,13 +228,7 @@ func TestShapesAreCountedAsByHand(t *testing.T) {
 	}
 	s.countsShapes("described")
 	s.inOrder()
-	if err := shelf.Drain(s.first, "first", true); err != nil {
-		t.Fatal(err)
-	}
-	time.Sleep(2500 * time.Millisecond) // the service looks now and then
-	for began := time.Now(); s.feedsOn()["first"] > 0 && time.Since(began) < time.Minute; {
-		s.kept()
-	}
+	s.drainFirst()
 	s.countsShapes("moved")
 	s.knowsShapes()
 	s.inOrder()
@@ -427,5 +420,34 @@ func TestShapesAreForgotten(t *testing.T) {
 	s.kept()
 	if got := keys(); !slices.Equal(got, []uint64{2}) {
 		t.Errorf("%v are left", got)
+	}
+}
+
+// A record of a time that nobody can write does not keep anybody from reading of others.
+func TestTimesBeyondAllCalendars(t *testing.T) {
+	f, ctx := newFixture(t), context.Background()
+	records := some(3)
+	records[1].Time.Sec = 253402300799 + 3600 // at the end of the year 9999, an hour west of Greenwich
+	records[2].Time.Sec = -62135596800 - 3600 // likewise at the begin of the year 1, an hour east
+	head, payload := pack(1, records)
+	if _, err := f.writer(f.agent(811)).SendBatch(ctx, f.agent(811), "centre", f.cask, head, payload); err != nil {
+		t.Fatal(err)
+	}
+	wild := some(3)
+	wild[0].Time.Sec, wild[1].Time.Sec, wild[2].Time.Sec = 1<<62, -1<<62, math.MaxInt64
+	head, payload = pack(4, wild)
+	if _, err := f.writer(f.agent(811)).SendBatch(ctx, f.agent(811), "centre", f.cask, head, payload); err == nil {
+		t.Error("a batch of wilder times is taken")
+	}
+	q := client.Query{Cask: f.cask, Since: time.Unix(1795601700, 0), Until: time.Date(9999, 12, 31, 23, 59, 59, 0, time.FixedZone("", -2*3600))}
+	if got, err := f.read.Shapes(ctx, q, client.ShapesAsked{}); err != nil || got.Total != 2 {
+		t.Errorf("%+v, %v", got, err)
+	}
+	if _, err := f.read.Cask(ctx, f.cask); err != nil {
+		t.Error(err)
+	}
+	n := 0
+	if err := f.read.Read(ctx, client.Query{Cask: f.cask}, client.Page{}, func([]byte) error { n++; return nil }); err != nil || n != 3 {
+		t.Errorf("%d, %v", n, err)
 	}
 }

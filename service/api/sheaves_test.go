@@ -56,6 +56,19 @@ func (s *shelved) kept() {
 	}
 }
 
+// drainFirst moves all feeds off the first shelf.
+func (s *shelved) drainFirst() {
+	s.t.Helper()
+	if err := shelf.Drain(s.first, "first", true); err != nil {
+		s.t.Fatal(err)
+	}
+	time.Sleep(2500 * time.Millisecond) // the service looks now and then
+	for began := time.Now(); s.feedsOn()["first"] > 0 && time.Since(began) < time.Minute; {
+		s.kept()
+	}
+	s.kept()
+}
+
 // bound returns how many blocks are in sheaves, and how many sheaves there are.
 func (s *shelved) bound() (blocks, sheaves int64) {
 	s.t.Helper()
@@ -142,14 +155,7 @@ func TestFiltersAreBoundIntoSheaves(t *testing.T) {
 	s.finds("some bound, some not")
 	s.inOrder()
 
-	if err := shelf.Drain(s.first, "first", true); err != nil {
-		t.Fatal(err)
-	}
-	time.Sleep(2500 * time.Millisecond) // the service looks now and then
-	for began := time.Now(); s.feedsOn()["first"] > 0 && time.Since(began) < time.Minute; {
-		s.kept()
-	}
-	s.kept()
+	s.drainFirst()
 	s.finds("drained")
 	s.inOrder()
 	var left int64
