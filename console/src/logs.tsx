@@ -11,7 +11,7 @@ import { narrowed, QueryLine } from "./query";
 import { Views } from "./views";
 import { RecordPanel } from "./record";
 import { Severity } from "./severity";
-import { clock, count, day, ranges } from "./time";
+import { asInput, clock, count, day, rangeOf, ranges } from "./time";
 import { keys, useCasks } from "./queries";
 import { Alert, control, Missing } from "./ui";
 
@@ -22,9 +22,20 @@ const units: Record<string, number> = { s: 1e3, m: 60e3, h: 3600e3, d: 24 * 3600
 
 // spanOf returns the span of the address bar for how long ago something begins.
 function spanOf(ago: string) {
-  if (ago in ranges || !ago) return { range: ago || "1h", since: null, until: null };
+  if (rangeOf(ago, "") || !ago) return { range: ago || "1h", since: null, until: null };
   const until = Date.now();
   return { range: null, since: String(until - Number(ago.slice(0, -1)) * units[ago.slice(-1)]), until: String(until) };
+}
+
+// ends are those of a span, as the address bar has them.
+const ends = (since: number, until: number) => ({ since: String(Math.round(since)), until: String(Math.round(until)), range: null });
+
+// Ends takes the ends of a span, in the viewer's zone.
+function Ends({ since, until, onChange }: { since: number; until: number; onChange: (since: number, until: number) => void }) {
+  const field = (name: string, value: number, change: (t: number) => void) => (
+    <input type="datetime-local" step={1} aria-label={name} className={control} value={asInput(value)} onChange={(e) => !isNaN(Date.parse(e.target.value)) && change(Date.parse(e.target.value))} />
+  );
+  return <>{field("from", since, (t) => onChange(t, t < until ? until : t + until - since))}{field("to", until, (t) => onChange(t > since ? since : t - until + since, t))}</>;
 }
 
 // The address bar holds the view: q is the condition, range or since and until the span, cask the cask, live the live view,
@@ -32,11 +43,11 @@ function spanOf(ago: string) {
 export default function Logs() {
   const { params, change: changeAddress } = useAddress();
   const condition = params.get("q") ?? "";
-  const range = params.get("range") ?? (params.get("since") ? "" : "1h");
   const live = params.get("live") === "1";
   const cask = params.get("cask") ?? "";
   const by = countedBy.find((p) => p === params.get("by"));
-  const since = params.get("since"), until = params.get("until");
+  const since = Number(params.get("since")), until = Number(params.get("until"));
+  const range = rangeOf(params.get("range"), since > 0 && until > since ? "" : "1h");
   const input = useRef<HTMLInputElement>(null);
   const [open, setOpen] = useState<Rec | null>(null);
   const [progress, setProgress] = useState("");
@@ -50,9 +61,9 @@ export default function Logs() {
   );
   const casks = useCasks();
   const span = useMemo(() => {
-    if (since && until) return { since: Number(since), until: Number(until) };
+    if (!range) return { since, until };
     const now = Math.ceil(Date.now() / 1000) * 1000;
-    return { since: now - ranges[range || "1h"], until: now };
+    return { since: now - ranges[range], until: now };
   }, [range, since, until, condition, cask, live]);
   const query = useMemo(() => {
     const p = new URLSearchParams({ since: new Date(span.since).toISOString(), until: new Date(span.until).toISOString() });
@@ -110,10 +121,16 @@ export default function Logs() {
             <option value="">every cask</option>
             {casks.data?.map((c) => <option key={c.name}>{c.name}</option>)}
           </select>
-          <select aria-label="span" className={control} value={range} onChange={(e) => change({ range: e.target.value, since: null, until: null })}>
-            {!range && <option value="">selected</option>}
+          <select
+            aria-label="span"
+            className={control}
+            value={range}
+            onChange={(e) => change(e.target.value ? { range: e.target.value, since: null, until: null } : { ...ends(span.since, span.until), live: null })}
+          >
             {Object.keys(ranges).map((r) => <option key={r} value={r}>last {r}</option>)}
+            <option value="">from … to …</option>
           </select>
+          {!range && <Ends {...span} onChange={(since, until) => change(ends(since, until))} />}
           <select aria-label="count by" className={control} value={by ?? ""} onChange={(e) => change({ by: e.target.value })}>
             <option value="">count by…</option>
             {countedBy.map((p) => <option key={p} value={p}>by {p}</option>)}
@@ -130,7 +147,7 @@ export default function Logs() {
             </button>
           )}
         </div>
-        {shape.data && <Histogram counts={shape.data} {...span} height={56} onSelect={(a, b) => change({ since: String(Math.round(a)), until: String(Math.round(b)), range: null, live: null })} />}
+        {shape.data && <Histogram counts={shape.data} {...span} height={56} onSelect={(a, b) => change({ ...ends(a, b), live: null })} />}
       </div>
       {problem && <Alert className="m-3">{problem.message}</Alert>}
       <Missing className="m-3" shelves={found.data?.pages.at(-1)?.missing} />

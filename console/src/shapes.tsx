@@ -5,7 +5,7 @@ import type { Shape, Shapes } from "./api";
 import { narrowed, QueryLine } from "./query";
 import { useCasks, useShapes } from "./queries";
 import { Severity } from "./severity";
-import { ago, count, ranges } from "./time";
+import { ago, count, rangeOf, ranges } from "./time";
 import { Alert, control, Missing, onWide, Table } from "./ui";
 
 const parts = 48; // of a course
@@ -15,6 +15,9 @@ const marks: Record<string, string> = { new: "✦", risen: "▲", fallen: "▽",
 // Which shapes are shown: all, or those about which something is remarkable.
 const choices: [string, string][] = [["", "all"], ["new,risen,fallen,ceased", "remarkable"], ["new", "new"], ["risen", "risen"], ["fallen", "fallen"], ["ceased", "ceased"]];
 
+// longer is a range that holds the span before, too: there are the records of what has ceased.
+const longer = (range: string) => Object.keys(ranges)[Object.keys(ranges).indexOf(range) + 1] ?? range;
+
 // is is the condition that records of a shape meet.
 const is = (shape: string) => `shape is ${JSON.stringify(shape)}`;
 
@@ -22,7 +25,7 @@ const is = (shape: string) => `shape is ${JSON.stringify(shape)}`;
 export default function ShapesPage() {
   const { params, change } = useAddress();
   const get = (name: string) => params.get(name) ?? "";
-  const condition = get("q"), cask = get("cask"), only = get("only"), range = get("range") in ranges ? get("range") : "24h";
+  const condition = get("q"), cask = get("cask"), only = get("only"), range = rangeOf(get("range"), "24h");
   const limit = Number(get("limit")) || least;
   const input = useRef<HTMLInputElement>(null);
   const query = useMemo(() => {
@@ -95,7 +98,7 @@ export function ShapeTable({ shapes, range, cask, condition, onNarrow }: { shape
           <td className={`py-1 pr-4 whitespace-nowrap text-soft ${onWide}`} title={s.since ?? ""}>{ago(s.since)}</td>
           <td className={`py-1 pr-4 ${onWide}`}>{s.severity && <Severity name={s.severity} />}</td>
           <td className="py-1 sm:min-w-72">
-            <Link className="font-mono [overflow-wrap:anywhere] hover:underline" to={`/logs?${new URLSearchParams({ range, q: narrowed(condition, is(s.shape)), ...(cask && { cask }) })}`}>{s.shape || "(empty)"}</Link>
+            <Link className="font-mono [overflow-wrap:anywhere] hover:underline" to={`/logs?${new URLSearchParams({ range: s.records ? range : longer(range), q: narrowed(condition, is(s.shape)), ...(cask && { cask }) })}`}>{s.shape || "(empty)"}</Link>
             <span className="ml-2 text-soft">{s.apps.map((a) => a.key).join(", ")}</span>
             {onNarrow && <button className="ml-2 text-sm text-soft underline hover:text-ink" title="leave such records out" onClick={() => onNarrow(`not ${is(s.shape)}`)}>leave out</button>}
           </td>
