@@ -551,7 +551,7 @@ func (c *Client) Count(ctx context.Context, q Query, by, field string, top int) 
 type ShapesAsked struct {
 	NewSince time.Time // from which on a shape is new; zero for the start of the span
 	Only     []string  // of "new", "risen", "fallen" and "ceased"; none for all
-	Parts    int       // of their course, 1 to 500; 0 for 48
+	Parts    int       // of their course, 1 to 100; 0 for 48
 	Limit    int       // 1 to 10000; 0 for 100
 }
 

@@ -16,7 +16,7 @@ type shapesInput struct {
 	Range
 	NewSince string   `query:"new_since" format:"date-time" doc:"a shape of which there was no record before is new; the start of the span where it is missing"`
 	Only     []string `query:"only" enum:"new,risen,fallen,ceased" doc:"only shapes about which this is remarkable"`
-	Parts    int      `query:"parts" default:"48" minimum:"1" maximum:"500" doc:"in how many equal parts of the span the course of a shape is told"`
+	Parts    int      `query:"parts" default:"48" minimum:"1" maximum:"100" doc:"in how many equal parts of the span the course of a shape is told"`
 	Limit    int      `query:"limit" default:"100" minimum:"1" maximum:"10000" doc:"how many shapes at most, those with the most records first"`
 }
 

@@ -43,9 +43,9 @@ type Shapes struct {
 }
 
 const (
-	mostShapes     = 100_000 // that are told apart
+	mostShapes     = 20_000  // that are told apart
 	mostNames      = 1000    // hosts, or apps, of a shape that are told apart
-	mostNamesOfAll = 500_000 // likewise, of all shapes together
+	mostNamesOfAll = 200_000 // likewise, of all shapes together
 )
 
 // Shapes counts the records that meet the query by the shapes of their texts, also those of as
@@ -58,7 +58,10 @@ func (s *Store) Shapes(ctx context.Context, q Query, parts int) (*Shapes, error)
 	if err != nil {
 		return nil, err
 	}
-	t := &tally{since: q.Since, until: q.Until, parts: parts, shapes: map[uint64]*ShapeCount{}}
+	empty := func() *tally {
+		return &tally{since: q.Since, until: q.Until, parts: parts, shapes: map[uint64]*ShapeCount{}}
+	}
+	t := empty()
 	opened, err := s.eachKind(ctx, &both, heads, func(h head) bool { return h.FirstTime >= q.Since || h.LastTime < q.Since }, func(h head, k *ingest.Kind) {
 		t.add(k, h.FirstTime >= q.Since)
 	})
@@ -66,7 +69,7 @@ func (s *Store) Shapes(ctx context.Context, q Query, parts int) (*Shapes, error)
 		return nil, err
 	}
 	find := func(h head, b *block.Block) (*tally, error) {
-		of := &tally{since: q.Since, until: q.Until, parts: parts, shapes: map[uint64]*ShapeCount{}}
+		of := empty()
 		var text []byte
 		return of, both.each(h, b, true, func(place Place, r *record.Record) {
 			text = shape.Append(text[:0], r.Text)
