@@ -10,6 +10,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"slices"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -250,14 +251,14 @@ func TestShapesAreCountedWithoutOpeningBlocks(t *testing.T) {
 	for where, opens := range map[string]bool{"any": false, "severity at least error or host is reef-01 and app is pumpd": false, `shape is "door forced open"`: false, "agent missing": false, "text has word door": true, "procid missing": true} {
 		q := s.about(where)
 		q.Casks, q.Since, q.Until = []uint64{s.cask}, 1795600000e6, 1795700000e6
-		opened := 0
-		q.Damaged = func(uint64, error) { opened++ }
+		var opened atomic.Int64
+		q.Damaged = func(uint64, error) { opened.Add(1) }
 		found, err := s.search.Shapes(t.Context(), q, 10)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if (opened > 0) != opens || !opens && found.Total == 0 {
-			t.Errorf("%s: %d records, %d blocks are opened", where, found.Total, opened)
+		if (opened.Load() > 0) != opens || !opens && found.Total == 0 {
+			t.Errorf("%s: %d records, %d blocks are opened", where, found.Total, opened.Load())
 		}
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -190,13 +191,14 @@ func TestASheafThatIsDamagedRulesNothingOut(t *testing.T) {
 	if blocks, _ := s.bound(); blocks != 64 {
 		t.Fatalf("%d blocks are bound", blocks)
 	}
-	opened := func(where string) (n int) {
+	opened := func(where string) int64 {
+		var n atomic.Int64
 		q := s.about(where)
-		q.Damaged = func(uint64, error) { n++ }
+		q.Damaged = func(uint64, error) { n.Add(1) }
 		if _, err := s.texts(q); err != nil {
 			t.Fatal(err)
 		}
-		return n
+		return n.Load()
 	}
 	told := func() int {
 		report, err := check.Store(context.Background(), s.shelves, nil)
