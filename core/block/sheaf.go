@@ -29,9 +29,9 @@ func (w Words) Version() byte { return w[0] }
 // as many groups as there are blocks.
 func SheafParts(groups int) int { return min(mostSheafParts, groups&-groups) }
 
-// SheafRoom returns how many filters with so many groups a sheaf takes.
+// SheafRoom returns how many filters with so many groups a sheaf takes, 1 or more.
 func SheafRoom(groups int) int {
-	return min(mostInSheaf, sheafPart*SheafParts(groups)/(GroupSize*groups))
+	return max(1, min(mostInSheaf, sheafPart*SheafParts(groups)/(GroupSize*groups)))
 }
 
 // Bind returns the parts of a sheaf of filters, which all have the same [Words.Groups].

@@ -244,6 +244,9 @@ func TestAFilterThatIsNotWholeIsNotBound(t *testing.T) {
 	s.first.Omit("payload").Order("id").Limit(2).Find(&some)
 	s.first.Model(&some[0]).Update("words", some[0].Words[:len(some[0].Words)-7])
 	s.first.Model(&some[1]).Update("words", append([]byte{9}, some[1].Words[1:]...))
+	long := append(some[0].Words[:1:1], make([]byte, 501*32)...) // of more groups than any sheaf takes
+	s.sent(5, 199, 3)
+	s.first.Model(&model.Block{}).Where("first_number = 199").Update("words", long)
 	s.settle()
 	s.kept()
 	if blocks, _ := s.bound(); blocks != 64 {
