@@ -48,6 +48,18 @@ func (q *storeQuery) parse(now time.Time) (err error) {
 	return nil
 }
 
+// ready reads the flags, and those of a view, and returns the store that is asked.
+func (q *storeQuery) ready(c *cobra.Command, now time.Time) (*client.Client, error) {
+	if err := q.parse(now); err != nil {
+		return nil, err
+	}
+	store, err := storeClient()
+	if err != nil {
+		return nil, err
+	}
+	return store, q.fromView(c.Context(), c, store)
+}
+
 // whereError tells where in a condition on the command line something is wrong.
 func whereError(where string, err error) error {
 	problem := err.(*condition.Error)
@@ -82,14 +94,8 @@ trust, OAKBARREL_FINGERPRINT the only one.`,
 			if page.Limit == 0 {
 				page.Limit = everything
 			}
-			if err := q.parse(time.Now()); err != nil {
-				return err
-			}
-			store, err := storeClient()
+			store, err := q.ready(c, time.Now())
 			if err != nil {
-				return err
-			}
-			if err := q.fromView(c.Context(), c, store); err != nil {
 				return err
 			}
 			out := bufio.NewWriterSize(a.stdout, 64<<10)
@@ -306,14 +312,8 @@ of a property or a field: the most frequent first.`,
 			if top < 1 || top > 10_000 {
 				return usageError("--top goes from 1 to 10000")
 			}
-			if err := q.parse(time.Now()); err != nil {
-				return err
-			}
-			store, err := storeClient()
+			store, err := q.ready(c, time.Now())
 			if err != nil {
-				return err
-			}
-			if err := q.fromView(c.Context(), c, store); err != nil {
 				return err
 			}
 			counts, err := store.Count(c.Context(), q.Query, kind, field, top)

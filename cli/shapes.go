@@ -44,17 +44,11 @@ A condition takes a shape, or any text of it: shape is "Pump P… stalled".`,
 				return usageError("--limit goes from 1 to 10000")
 			}
 			now := time.Now()
-			if err := q.parse(now); err != nil {
-				return err
-			}
 			if asked.NewSince, err = parseMoment("--new-since", newSince, now); err != nil {
 				return err
 			}
-			store, err := storeClient()
+			store, err := q.ready(c, now)
 			if err != nil {
-				return err
-			}
-			if err := q.fromView(c.Context(), c, store); err != nil {
 				return err
 			}
 			if q.Until.IsZero() {

@@ -10,6 +10,7 @@ import { Alert, control, Missing, onWide, Table } from "./ui";
 
 const parts = 48; // of a course
 const least = 50; // shapes that are shown at first
+const most = 10000; // that the service tells
 const marks: Record<string, string> = { new: "✦", risen: "▲", fallen: "▽", ceased: "✕" };
 
 // Which shapes are shown: all, or those about which something is remarkable.
@@ -70,7 +71,7 @@ export default function ShapesPage() {
         {!!shapes?.more.records && (
           <p className="py-2 text-sm text-soft">
             {count(shapes.more.records)} records of {shapes.more.shapes ? `${count(shapes.more.shapes)} more` : "too many"} shapes.{" "}
-            {shapes.more.shapes > 0 && <button className="underline hover:text-ink" onClick={() => change({ limit: `${limit * 4}` })}>Show more</button>}
+            {shapes.more.shapes > 0 && <button className="underline hover:text-ink" onClick={() => change({ limit: `${Math.min(limit * 4, most)}` })}>Show more</button>}
           </p>
         )}
       </div>

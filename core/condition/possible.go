@@ -58,8 +58,7 @@ func possible(n node, in Contents) bool {
 		return possible(n.of.root, in)
 	case *textTest:
 		return slices.ContainsFunc(n.search, func(s Searcher) bool { return n.possibleValue(&s, in) })
-	}
-	if n, is := n.(*shapeTest); is {
+	case *shapeTest:
 		return slices.ContainsFunc(n.shapes, func(s string) bool { return hasFixedWords(s, in) })
 	}
 	return true

@@ -24,8 +24,9 @@ const Most = 512
 // Append appends the shape of a text to dst. It allocates where dst has too little room.
 //
 // Left out are numbers, ids in hexadecimal and other runs of letters and digits, but for letters
-// with digits behind them, of which the letters stay; what joins two of these by - . : or /; signs before
-// numbers; and what stands between double quotes, where a quote opens at the start of a word.
+// with digits behind them, of which the letters stay; what joins two of these by - . : or /;
+// signs before numbers; and what stands between double quotes, where a quote opens at the start
+// of a word.
 func Append(dst, text []byte) []byte {
 	if end := bytes.IndexByte(text, '\n'); end >= 0 {
 		text = text[:end]

@@ -27,17 +27,15 @@ type exportInput struct {
 
 const everything = 1_000_000_000_000
 
-// exports are the forms of a file, each with its media type.
+// exports are the forms of a file, each with its media type. begin returns what writes a
+// record, which is there as JSON.
 var exports = map[string]struct {
 	media, ending string
-	begin         func(w io.Writer) error
-	write         func(w io.Writer, r *record.Record, line []byte) error
+	begin         func(w io.Writer) (write func(json []byte) error, err error)
 }{
-	"json": {"application/x-ndjson", "jsonl", nil, func(w io.Writer, _ *record.Record, line []byte) error { return writeLine(w, line) }},
-	"csv":  {"text/csv; charset=utf-8; header=present", "csv", writeHead, writeRow},
-	"rfc5424": {"text/plain; charset=utf-8", "log", nil, func(w io.Writer, r *record.Record, _ []byte) error {
-		return writeLine(w, wire.AppendRFC5424Line(nil, r))
-	}},
+	"json":    {"application/x-ndjson", "jsonl", beginJSON},
+	"csv":     {"text/csv; charset=utf-8; header=present", "csv", beginCSV},
+	"rfc5424": {"text/plain; charset=utf-8", "log", beginSyslog},
 }
 
 // export streams what meets the query as a file that is saved. It is whole, or breaks off: a
@@ -51,34 +49,27 @@ func (a *API) export(ctx context.Context, in *exportInput) (*huma.StreamResponse
 	a.noteReading(ctx, "export", &in.Range)
 	form := exports[in.As]
 	return &huma.StreamResponse{Body: func(c huma.Context) {
-		begun := false
-		begin := func() error {
-			begun = true
+		var write func(json []byte) error
+		begin := func() (err error) {
 			c.SetHeader("Content-Type", form.media)
 			c.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", cmp.Or(in.Cask, "records")+"."+form.ending))
-			if form.begin == nil {
-				return nil
-			}
-			return form.begin(c.BodyWriter())
+			write, err = form.begin(c.BodyWriter())
+			return err
 		}
-		var r record.Record
 		err := a.Search.Search(ctx, q, func(h search.Hit) error {
-			if !begun {
+			if write == nil {
 				if err := begin(); err != nil {
 					return err
 				}
 			}
-			if err := r.ParseJSON(h.JSON); err != nil {
-				return err
-			}
-			return form.write(c.BodyWriter(), &r, h.JSON)
+			return write(h.JSON)
 		})
-		if err == nil && !begun {
+		if err == nil && write == nil {
 			err = begin()
 		}
-		if errors.Is(err, block.ErrDamaged) && !begun {
+		if errors.Is(err, block.ErrDamaged) && write == nil {
 			answer(humagin.Unwrap(c), problem(http.StatusInternalServerError, "a block is damaged, so that the file would lack its records", "oakbarrel store check tells which; oakbarrel read passes over it, and says so"))
-		} else if err != nil && !begun {
+		} else if err != nil && write == nil {
 			answer(humagin.Unwrap(c), a.unavailable(ctx, err))
 		} else if err != nil {
 			a.Log.Error("an export broke off; oakbarrel read passes over what is damaged", "why", err)
@@ -87,16 +78,46 @@ func (a *API) export(ctx context.Context, in *exportInput) (*huma.StreamResponse
 	}}, nil
 }
 
-func writeLine(w io.Writer, line []byte) error {
-	_, err := w.Write(append(line[:len(line):len(line)], '\n'))
-	return err
+func beginJSON(w io.Writer) (func(json []byte) error, error) {
+	return func(json []byte) error {
+		_, err := w.Write(append(json[:len(json):len(json)], '\n'))
+		return err
+	}, nil
 }
 
-func writeHead(w io.Writer) error {
-	return writeCells(w, []string{"time", "severity", "facility", "host", "app", "procid", "msgid", "text", "fields"})
+func beginSyslog(w io.Writer) (func(json []byte) error, error) {
+	var r record.Record
+	var line []byte
+	return func(json []byte) error {
+		if err := r.ParseJSON(json); err != nil {
+			return err
+		}
+		line = append(wire.AppendRFC5424Line(line[:0], &r), '\n')
+		_, err := w.Write(line)
+		return err
+	}, nil
 }
 
-func writeRow(w io.Writer, r *record.Record, _ []byte) error {
+func beginCSV(w io.Writer) (func(json []byte) error, error) {
+	rows := csv.NewWriter(w)
+	rows.UseCRLF = true // RFC 4180, section 2
+	write := func(cells []string) error {
+		if err := rows.Write(cells); err != nil {
+			return err
+		}
+		rows.Flush()
+		return rows.Error()
+	}
+	var r record.Record
+	return func(json []byte) error {
+		if err := r.ParseJSON(json); err != nil {
+			return err
+		}
+		return write(cellsOf(&r))
+	}, write([]string{"time", "severity", "facility", "host", "app", "procid", "msgid", "text", "fields"})
+}
+
+func cellsOf(r *record.Record) []string {
 	fields := ""
 	if r.HasFields() {
 		fields = string(r.Fields().Root().AppendJSON(nil))
@@ -105,7 +126,7 @@ func writeRow(w io.Writer, r *record.Record, _ []byte) error {
 	for _, v := range [][]byte{r.Host, r.App, r.ProcID, r.MsgID, r.Text} {
 		cells = append(cells, harmless(v))
 	}
-	return writeCells(w, append(cells, fields))
+	return append(cells, fields)
 }
 
 // harmless is a text as a cell that no spreadsheet takes for a formula: senders may write anything.
@@ -114,14 +135,4 @@ func harmless(text []byte) string {
 		return "'" + string(text)
 	}
 	return string(text)
-}
-
-func writeCells(w io.Writer, cells []string) error {
-	c := csv.NewWriter(w)
-	c.UseCRLF = true // RFC 4180, section 2
-	if err := c.Write(cells); err != nil {
-		return err
-	}
-	c.Flush()
-	return c.Error()
 }

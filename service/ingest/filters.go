@@ -39,6 +39,8 @@ var allParts = func() (all []int) {
 	return
 }()
 
+var errTaken = errors.New("others have removed some of these blocks")
+
 const filtersTogether = 64 // that are read or removed by one statement
 
 // Filters returns the filters of blocks of a database, by block, wherever they are kept. One
@@ -145,7 +147,7 @@ func BindTogether(tx *gorm.DB, blocks []model.Block, words map[uint64]block.Word
 	}
 	bound := tx.Model(&model.Block{}).Where("id IN ? AND sheaf_id = 0", ids).Updates(map[string]any{"sheaf_id": sheaf.ID, "words": nil, "words_apart": false})
 	if bound.Error == nil && bound.RowsAffected != int64(len(ids)) {
-		return errors.New("others have removed some of these blocks")
+		return errTaken
 	}
 	if bound.Error != nil {
 		return bound.Error
@@ -197,7 +199,7 @@ func Remove(tx *gorm.DB, blocks []model.Block) error {
 	}
 	gone := tx.Where("id IN ?", ids).Delete(&model.Block{})
 	if gone.Error == nil && gone.RowsAffected != int64(len(ids)) {
-		return errors.New("others have removed some of these blocks")
+		return errTaken
 	}
 	return gone.Error
 }

@@ -11,10 +11,10 @@ import (
 )
 
 // Beside a block stands of what kinds its records are, so that shapes are counted without
-// opening it: a byte that tells whether facilities are told apart, the names of hosts and apps, the keys of shapes,
-// the least time, and for each kind its host and app (0 for missing, else the place and 1), its
-// priority, its shape, how many, and when they begin and end, in milliseconds from the least
-// time and from their begin.
+// opening it: a byte that tells whether facilities are told apart, the names of hosts and apps,
+// the keys of shapes, the least time, and for each kind its host and app (0 for missing, else
+// the place and 1), its priority, its shape, how many, and when they begin and end, in
+// milliseconds from the least time and from their begin.
 
 const (
 	mostKinds      = 4096 // of a block; one with more is opened when shapes are counted
@@ -108,8 +108,11 @@ func (of kindsOf) pack() []byte {
 // KindsAreOf tells whether what stands beside a block of its kinds, if anything does, is that of
 // its records.
 func KindsAreOf(b model.Block, content *block.Block) bool {
+	if len(b.Kinds) == 0 {
+		return true
+	}
 	kinds, err := readKinds(content)
-	return len(b.Kinds) == 0 || err == nil && bytes.Equal(b.Kinds, kinds.pack())
+	return err == nil && bytes.Equal(b.Kinds, kinds.pack())
 }
 
 var errKinds = errors.New("the kinds beside a block cannot be read")
