@@ -91,7 +91,7 @@ func Root(stdout, stderr io.Writer) *cobra.Command {
 	}
 	root.PersistentFlags().StringVar(&a.output, "output", "text", "text for people, json for programs")
 	root.AddCommand(a.commandsHere()...)
-	root.AddCommand(a.planCommand(), a.showCommand(), a.verifyCommand(), a.forecastCommand(), a.accountCommand(), a.tokenCommand(), a.readCommand(), a.countCommand(), a.shapesCommand(), a.viewsCommand(), a.casksCommand(), a.caskCommand(), a.storeCommand(), a.shelfCommand(), a.importCommand(), a.auditCommand(), a.hostsCommand(), a.plansCommand(), a.assignCommand(), a.rolloutCommand(), a.versionCommand())
+	root.AddCommand(a.planCommand(), a.showCommand(), a.verifyCommand(), a.forecastCommand(), a.accountCommand(), a.tokenCommand(), a.readCommand(), a.countCommand(), a.shapesCommand(), a.viewsCommand(), a.casksCommand(), a.caskCommand(), a.storeCommand(), a.shelfCommand(), a.importCommand(), a.auditCommand(), a.hostsCommand(), a.plansCommand(), a.assignCommand(), a.rolloutCommand(), a.alertCommand(), a.noticeCommand(), a.receiverCommand(), a.versionCommand())
 	explainArgs(root)
 	root.SetVersionTemplate(versionText(client.ThisVersion()))
 	root.SetOut(stdout)

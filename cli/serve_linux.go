@@ -3,7 +3,9 @@ package cli
 import (
 	"fmt"
 	"log/slog"
+	"net/url"
 	"runtime/debug"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -36,6 +38,9 @@ a line each.`,
 			if (options.Certificate == "") != (options.Key == "") {
 				return usageError("--certificate and --key go together")
 			}
+			if options.Link, err = consoleLink(options.Link); err != nil {
+				return err
+			}
 			if options.DSN, err = readDSN(databaseFile); err != nil {
 				return err
 			}
@@ -54,5 +59,14 @@ a line each.`,
 	c.Flags().StringVar(&options.Certificate, "certificate", "", "file of the certificate, for https")
 	c.Flags().StringVar(&options.Key, "key", "", "file of the certificate's key")
 	c.Flags().StringVar(&options.Metrics, "metrics", "", "address where the service's figures are served as OpenMetrics, such as 127.0.0.1:9441; by default nowhere")
+	c.Flags().StringVar(&options.Link, "link", "", "address of the console as people reach it, such as https://logs.lantern.example; notices lead there")
 	return c
+}
+
+// consoleLink checks the address of the console.
+func consoleLink(text string) (string, error) {
+	if u, err := url.Parse(text); text != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.RawQuery != "" || u.User != nil) {
+		return "", usageError("--link cannot be %q; write https://HOST, as people reach the console", text)
+	}
+	return strings.TrimRight(text, "/"), nil
 }

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"net"
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
@@ -185,6 +186,15 @@ func RetryAfter(response *http.Response) time.Duration {
 	}
 	seconds, _ := strconv.Atoi(text)
 	return time.Duration(max(0, seconds)) * time.Second
+}
+
+// WithoutAddress takes the address off an error of the net package.
+func WithoutAddress(err error) error {
+	var op *net.OpError
+	if errors.As(err, &op) {
+		return op.Err
+	}
+	return err
 }
 
 func (c *Client) json(ctx context.Context, method, path string, query url.Values, header http.Header, body []byte, answer any) error {

@@ -69,7 +69,7 @@ func TestImportsPointOneWay(t *testing.T) {
 	may := map[string][]string{
 		"cmd/oakbarrel": {"oakbarrel/cli"},
 		"cli":           {"oakbarrel/agent", "oakbarrel/service", "oakbarrel/demo", "oakbarrel/client", "oakbarrel/metrics", "oakbarrel/unit", "oakbarrel/core/"},
-		"agent":         {"oakbarrel/agent/", "oakbarrel/client", "oakbarrel/metrics", "oakbarrel/unit", "oakbarrel/core/"},
+		"agent":         {"oakbarrel/agent/", "oakbarrel/client", "oakbarrel/post", "oakbarrel/metrics", "oakbarrel/unit", "oakbarrel/core/"},
 
 		// Of the parts of an agent, ways in and ways out do not know each other, and
 		// nobody knows the agent.
@@ -78,15 +78,16 @@ func TestImportsPointOneWay(t *testing.T) {
 		"agent/state":      {"oakbarrel/client", "oakbarrel/core/"},
 		"agent/watch":      {"oakbarrel/client", "oakbarrel/core/"},
 		"agent/intake":     {"oakbarrel/agent/guard", "oakbarrel/agent/state", "oakbarrel/agent/credential", "oakbarrel/client", "oakbarrel/unit", "oakbarrel/core/"},
-		"agent/outlet":     {"oakbarrel/agent/guard", "oakbarrel/agent/state", "oakbarrel/agent/credential", "oakbarrel/client", "oakbarrel/core/"},
+		"agent/outlet":     {"oakbarrel/agent/guard", "oakbarrel/agent/state", "oakbarrel/agent/credential", "oakbarrel/client", "oakbarrel/post", "oakbarrel/core/"},
 		"agent/tend":       {"oakbarrel/client", "oakbarrel/core/"},
 		"agent/figures":    {"oakbarrel/client", "oakbarrel/metrics"},
 		"agent/link":       {"oakbarrel/agent/guard", "oakbarrel/agent/credential", "oakbarrel/client", "oakbarrel/core/"},
 		"agent/control":    {"oakbarrel/agent/guard", "oakbarrel/agent/state", "oakbarrel/agent/intake", "oakbarrel/client", "oakbarrel/core/"},
 		"agent/doctor":     {"oakbarrel/agent/control", "oakbarrel/agent/state", "oakbarrel/agent/credential", "oakbarrel/agent/intake", "oakbarrel/agent/outlet", "oakbarrel/client", "oakbarrel/core/"},
 
-		"service":      {"oakbarrel/service/", "oakbarrel/console", "oakbarrel/client", "oakbarrel/metrics", "oakbarrel/unit", "oakbarrel/core/"},
+		"service":      {"oakbarrel/service/", "oakbarrel/console", "oakbarrel/client", "oakbarrel/post", "oakbarrel/metrics", "oakbarrel/unit", "oakbarrel/core/"},
 		"metrics":      {"oakbarrel/core/"},
+		"post":         {"oakbarrel/client"},
 		"unit":         {},
 		"packaging":    {"oakbarrel/cli", "oakbarrel/client"},
 		"console":      {},

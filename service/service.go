@@ -20,6 +20,7 @@ import (
 	"oakbarrel/core/fingerprint"
 	"oakbarrel/core/plan"
 	"oakbarrel/metrics"
+	"oakbarrel/service/alerts"
 	"oakbarrel/service/api"
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/keep"
@@ -37,6 +38,7 @@ type Options struct {
 	DSN              string
 	Certificate, Key string // files, for https; both or none
 	Metrics          string // HOST:PORT where the figures are served, "" for nowhere
+	Link             string // the address of the console, for notices; "" where it is not known
 	Log              *slog.Logger
 	Unit             *unit.Manager // the service manager that has started it, nil for none
 	// Ready is called with the address once the service can be asked.
@@ -82,6 +84,16 @@ func Run(ctx context.Context, o Options) error {
 	a.Plans = &plans.Book{DB: db}
 	roller := &plans.Roller{Book: a.Plans, Orders: a.Orders, Holder: model.NewID(), Tell: a.NoteStep, Failed: func(err error) { o.Log.Warn("a roll-out cannot go on now", "why", err) }}
 	go roller.Run(committing)
+	watch := &alerts.Watch{DB: db, Log: o.Log}
+	if err := watch.Load(ctx); err != nil {
+		return fmt.Errorf("read the alerts: %w", err)
+	}
+	a.Alerts = &alerts.Book{DB: db, Watch: watch}
+	a.Carrier = &alerts.Carrier{DB: db, Log: o.Log, Holder: model.NewID(), Now: time.Now, Link: o.Link}
+	judge := &alerts.Judge{DB: db, Shelves: shelves, Log: o.Log, Holder: model.NewID(), Now: time.Now}
+	go watch.Run(committing)
+	go judge.Run(committing)
+	go a.Carrier.Run(committing)
 	go keep.All(committing, shelves, keep.Keeper{Log: o.Log, Now: time.Now, Holder: model.NewID()})
 	if o.Certificate != "" {
 		a.Fingerprint = fingerprint.Of(certificate.Certificate[0]).String()

@@ -467,7 +467,7 @@ func (d *doctor) lookAtReceiver(ctx context.Context, o plan.Outlet) {
 	err := outlet.Reach(ctx, o.Remote)
 	switch {
 	case err != nil:
-		d.wrong(subject, fmt.Sprintf("%s cannot be reached: %v", outlet.GoesTo(o), outlet.WithoutAddress(err)), "the outlet holds what comes until it is mended")
+		d.wrong(subject, fmt.Sprintf("%s cannot be reached: %v", outlet.GoesTo(o), client.WithoutAddress(err)), "the outlet holds what comes until it is mended")
 	case o.Remote.Network == "udp":
 		d.ok(subject, outlet.GoesTo(o)+" has an address; whether anybody listens there UDP does not tell")
 	default:
@@ -486,7 +486,7 @@ func (d *doctor) lookAtEncryption(subject, address string) {
 func (d *doctor) lookAtJournal(o plan.Outlet) {
 	conn, err := net.Dial("unixgram", o.Journal.Socket())
 	if err != nil {
-		d.wrong("outlet "+o.Name, fmt.Sprintf("%s does not listen at %s: %v", outlet.GoesTo(o), o.Journal.Socket(), outlet.WithoutAddress(err)), "the outlet holds what comes until it does; of a namespace, systemctl start systemd-journald@NAME")
+		d.wrong("outlet "+o.Name, fmt.Sprintf("%s does not listen at %s: %v", outlet.GoesTo(o), o.Journal.Socket(), client.WithoutAddress(err)), "the outlet holds what comes until it does; of a namespace, systemctl start systemd-journald@NAME")
 		return
 	}
 	conn.Close()

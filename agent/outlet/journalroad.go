@@ -60,7 +60,7 @@ func (j *journalRoad) pack(b spool.Batch, refused bool) delivery {
 		}
 		if err := j.deliver(ctx); err != nil {
 			j.close()
-			return 0, &client.RetryLater{Err: &client.Unreachable{Address: "the journal at " + j.socket, Err: WithoutAddress(err)}}
+			return 0, &client.RetryLater{Err: &client.Unreachable{Address: "the journal at " + j.socket, Err: client.WithoutAddress(err)}}
 		}
 		return b.Last, nil
 	}

@@ -1,19 +1,12 @@
 package outlet
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
-	"fmt"
-	"io"
-	"net"
 	"net/http"
 	"strconv"
 	"strings"
 	"time"
-
-	"github.com/wneessen/go-mail"
 
 	"oakbarrel/agent/credential"
 	"oakbarrel/agent/guard"
@@ -22,6 +15,7 @@ import (
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
 	"oakbarrel/core/spool"
+	"oakbarrel/post"
 )
 
 // noticeRoad leads to a person, by a webhook or by mail: what a batch has is one notice.
@@ -36,10 +30,8 @@ type noticeRoad struct {
 	http     *http.Client
 }
 
-const noticeTime = 30 * time.Second // for which a notice may take
-
 func newNoticeRoad(s plan.Outlet, host func() string, told func(client.Told)) *noticeRoad {
-	return &noticeRoad{to: s.Notify, outlet: s.Name, host: host, told: told, http: &http.Client{Timeout: noticeTime, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+	return &noticeRoad{to: s.Notify, outlet: s.Name, host: host, told: told, http: post.Web()}
 }
 
 func (n *noticeRoad) begin(_ context.Context, here uint64) (uint64, error) { return here, nil }
@@ -106,83 +98,24 @@ func (n *noticeRoad) webhook(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	request, err := http.NewRequestWithContext(ctx, "POST", address, bytes.NewReader(body))
-	if err != nil || request.URL.Host == "" {
-		return fmt.Errorf("what stands in %s is no address", n.to.WebhookFile)
-	}
-	request.Header.Set("Content-Type", "application/json")
+	header := http.Header{"Content-Type": {"application/json"}}
 	if n.to.Body != nil && !n.to.Body.IsJSON() {
-		request.Header.Set("Content-Type", "text/plain; charset=utf-8")
+		header.Set("Content-Type", "text/plain; charset=utf-8")
 	}
 	places := strings.NewReplacer("{host}", n.host(), "{outlet}", n.outlet, "{records}", strconv.FormatInt(n.gatherer.Records(), 10))
-	if err := setHeaders(request.Header, n.to.Auth, places); err != nil {
+	if err := setHeaders(header, n.to.Auth, places); err != nil {
 		return err
 	}
-	response, err := n.http.Do(request)
-	if err != nil {
-		return &client.RetryLater{Err: fmt.Errorf("the webhook cannot be reached: %w", WithoutAddress(errors.Unwrap(err)))}
-	}
-	defer response.Body.Close()
-	io.Copy(io.Discard, io.LimitReader(response.Body, 1<<20))
-	why := fmt.Errorf("the webhook answers %s", response.Status)
-	switch {
-	case response.StatusCode < 300:
-		return nil
-	case response.StatusCode == http.StatusTooManyRequests, response.StatusCode >= 500:
-		return &client.RetryLater{After: client.RetryAfter(response), Err: why}
-	}
-	return why
+	return post.Request(ctx, n.http, "the webhook", address, header, body)
 }
 
 // mail sends the notice as a letter of plain text. Nothing of a record is in its head.
-func (n *noticeRoad) mail(ctx context.Context) error {
-	letter, err := n.letter()
-	if err != nil {
-		return err
-	}
-	post, err := n.post()
-	if err != nil {
-		return err
-	}
-	if err := post.DialWithContext(ctx); err != nil {
-		return &client.RetryLater{Err: &client.Unreachable{Address: n.to.Mail.Server, Err: WithoutAddress(err)}}
-	}
-	defer post.Close()
-	if err := post.Send(letter); err != nil {
-		return &client.RetryLater{Err: fmt.Errorf("the mail server %s does not take the letter: %w", n.to.Mail.Server, err)}
-	}
-	return nil
-}
-
-// post returns what speaks to the mail server: encrypted where that can.
-func (n *noticeRoad) post() (*mail.Client, error) {
-	host, port, err := net.SplitHostPort(n.to.Mail.Server)
-	if err != nil {
-		return nil, err
-	}
-	number, err := strconv.Atoi(port)
-	if err != nil {
-		return nil, err
-	}
-	options := []mail.Option{mail.WithPort(number), mail.WithTimeout(noticeTime), mail.WithTLSPolicy(mail.TLSOpportunistic)}
-	if user := n.to.Mail.User; user != "" {
-		password, err := credential.Token(n.to.Mail.PasswordFile)
-		if err != nil {
-			return nil, err
+func (n *noticeRoad) mail(ctx context.Context) (err error) {
+	m := post.Mail{Server: n.to.Mail.Server, From: n.to.Mail.From, To: strings.Fields(n.to.Mail.To), User: n.to.Mail.User}
+	if m.User != "" {
+		if m.Password, err = credential.Token(n.to.Mail.PasswordFile); err != nil {
+			return err
 		}
-		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthPlain), mail.WithUsername(user), mail.WithPassword(password))
 	}
-	return mail.NewClient(host, options...)
-}
-
-func (n *noticeRoad) letter() (*mail.Msg, error) {
-	m := mail.NewMsg(mail.WithEncoding(mail.EncodingB64), mail.WithNoDefaultUserAgent())
-	if err := errors.Join(m.From(n.to.Mail.From), m.To(strings.Fields(n.to.Mail.To)...)); err != nil {
-		return nil, err
-	}
-	m.Subject(n.gatherer.Title(n.host()))
-	m.SetDate()
-	m.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834
-	m.SetBodyString(mail.TypeTextPlain, n.gatherer.Text(time.Local))
-	return m, nil
+	return m.Send(ctx, n.gatherer.Title(n.host()), n.gatherer.Text(time.Local))
 }

@@ -99,18 +99,9 @@ func (s *syslogRoad) deliver(ctx context.Context, b spool.Batch, refused bool) (
 		return 0, &badBatch{errors.New("a message is longer than a datagram can be")}
 	case err != nil:
 		s.close()
-		return 0, &client.RetryLater{Err: &client.Unreachable{Address: GoesTo(plan.Outlet{Remote: s.to}), Err: WithoutAddress(err)}}
+		return 0, &client.RetryLater{Err: &client.Unreachable{Address: GoesTo(plan.Outlet{Remote: s.to}), Err: client.WithoutAddress(err)}}
 	}
 	return b.Last, nil
-}
-
-// WithoutAddress takes the address off an error of the net package.
-func WithoutAddress(err error) error {
-	var op *net.OpError
-	if errors.As(err, &op) {
-		return op.Err
-	}
-	return err
 }
 
 // connect opens a connection where there is none, or the other side has ended it.

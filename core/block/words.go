@@ -136,6 +136,15 @@ func GroupHasWord(version byte, cells []byte, hash uint64) bool {
 	return true
 }
 
+// Has tells whether a record may have the word with a hash, see [GroupHasWord].
+func (w Words) Has(hash uint64) bool {
+	groups := len(w) / GroupSize
+	if groups == 0 || len(w) != 1+GroupSize*groups {
+		return true
+	}
+	return GroupHasWord(w[0], w[1+GroupSize*(hash>>32%uint64(groups)):][:GroupSize], hash)
+}
+
 // WordParts is how many parts a large filter is kept in: what is asked of a word
 // stands in one of them, and the others need not be read. Part i has the groups
 // i, i+WordParts and so on.

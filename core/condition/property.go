@@ -182,6 +182,26 @@ func (p Path) fits(key []byte) int {
 	return 0
 }
 
+// greatest bounds the numbers that NumberOf returns, so that they can be kept anywhere.
+const greatest = 1e300
+
+// NumberOf returns the number that a value is, or that its text reads as; of a list the first
+// that is one. It is false where there is none.
+func NumberOf(v record.Value) (n float64, is bool) {
+	switch v.Kind() {
+	case record.String, record.Number:
+		n, is = readNumber(v.Text())
+		return max(-greatest, min(n, greatest)), is
+	case record.List:
+		for c := v.First(); c.More(); c = c.Next() {
+			if n, is = NumberOf(c); is {
+				return n, true
+			}
+		}
+	}
+	return 0, false
+}
+
 // readNumber reads a text that is a number as a whole: [-+]digits[.digits][e…].
 func readNumber(v []byte) (float64, bool) {
 	if n := record.NumberLen(v); n == 0 || n != len(v) {

@@ -22,11 +22,12 @@ type Body struct {
 // bodyPart is a place and the text before it; the last part has no place.
 type bodyPart struct{ text, place string }
 
-// RecordPlaces are the places of a body for each record, NoticePlaces of one for a notice.
-// {fields} and {record} are JSON as they stand.
+// RecordPlaces are the places of a body for each record, NoticePlaces of one for a notice,
+// AlertPlaces of one for what an alert tells. {fields} and {record} are JSON as they stand.
 var (
 	RecordPlaces = []string{"time", "received", "facility", "severity", "host", "agent", "app", "procid", "msgid", "text", "fields", "record"}
 	NoticePlaces = []string{"title", "text", "host", "outlet", "records", "severity"}
+	AlertPlaces  = []string{"title", "text", "alert", "note", "link"}
 )
 
 var bodyPlace = regexp.MustCompile(`\{([a-z_]+)\}`)

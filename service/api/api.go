@@ -19,6 +19,7 @@ import (
 
 	"oakbarrel/client"
 	"oakbarrel/service/access"
+	"oakbarrel/service/alerts"
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/orders"
 	"oakbarrel/service/plans"
@@ -39,6 +40,8 @@ type API struct {
 	Search  *search.Store
 	Orders  *orders.Desk
 	Plans   *plans.Book
+	Alerts  *alerts.Book
+	Carrier *alerts.Carrier
 	Hub     *Hub
 	Log     *slog.Logger
 	Secure  bool // it is reached by https only
@@ -161,6 +164,17 @@ func (a *API) register(api huma.API) {
 	handle(api, "PATCH /accounts/{account}", "Give an account another role or password", a.need(access.Admin), a.setAccount)
 	handle(api, "DELETE /accounts/{account}", "Remove an account", a.need(access.Admin), a.removeAccount)
 	handle(api, "GET /invitations", "The invitations that were made, the newest first", a.need(access.Admin), a.invitations)
+	handle(api, "GET /alerts", "The questions that the store keeps asking", a.need(access.Read), a.alerts)
+	handle(api, "PUT /alerts/{alert}", "Make or change an alert", a.need(access.Operate), a.putAlert)
+	handle(api, "DELETE /alerts/{alert}", "Remove an alert", a.need(access.Operate), a.removeAlert)
+	handle(api, "POST /alerts/try", "When an alert would have told somebody, or what is wrong with it", a.seated(a.need(access.Read)), a.tryAlert)
+	handle(api, "GET /notices", "What alerts have told, the newest first", a.need(access.Read), a.notices)
+	handle(api, "GET /notices/{notice}", "What an alert has told, and how it was sent", a.need(access.Read), a.notice)
+	handle(api, "POST /notices/{notice}", "Take, leave, mute or close what was told", a.need(access.Operate), a.steerNotice)
+	handle(api, "GET /receivers", "Where notices go", a.need(access.Operate), a.receivers)
+	handle(api, "PUT /receivers/{receiver}", "Make a receiver of notices, or put another in its place", a.need(access.Admin), a.putReceiver)
+	handle(api, "DELETE /receivers/{receiver}", "Remove a receiver", a.need(access.Admin), a.removeReceiver)
+	handle(api, "POST /receivers/{receiver}/try", "Send a receiver a test", a.seated(a.need(access.Admin)), a.tryReceiver)
 	api.OpenAPI().AddOperation(batchOperation)
 }
 

@@ -28,6 +28,7 @@ import (
 	"oakbarrel/core/spool"
 	"oakbarrel/demo/mariadb"
 	"oakbarrel/service/access"
+	"oakbarrel/service/alerts"
 	"oakbarrel/service/api"
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/model"
@@ -89,6 +90,7 @@ func newFixture(t *testing.T) *fixture {
 	hub := &api.Hub{}
 	shelves := alone()
 	a := &api.API{DB: db, Shelves: shelves, Search: search.New(shelves), Orders: orders.New(ctx, db), Plans: &plans.Book{DB: db}, Hub: hub, Log: slog.New(slog.DiscardHandler), Feeds: ingest.NewFeeds(ctx, shelves, hub.Grown)}
+	a.Alerts, a.Carrier = &alerts.Book{DB: db, Watch: &alerts.Watch{DB: db, Log: a.Log}}, &alerts.Carrier{DB: db, Log: a.Log, Holder: model.NewID(), Now: time.Now}
 	f := &fixture{t: t, api: a, server: httptest.NewServer(a.Handler()), cask: strings.ToLower(t.Name())}
 	t.Cleanup(f.server.Close)
 	f.write, f.writeToken = f.client(access.Write)

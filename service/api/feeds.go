@@ -212,6 +212,7 @@ func (a *API) openBatch(c *gin.Context, b *ingest.Batch, payload []byte) error {
 	if hex.EncodeToString(b.Hash[:]) != head.Hash {
 		return problem(http.StatusUnprocessableEntity, "the block is not the one whose hash was announced", "")
 	}
+	b.Watcher = a.Alerts.Watch
 	if err := b.Open(); err != nil {
 		return problem(http.StatusUnprocessableEntity, err.Error(), "")
 	}

@@ -30,17 +30,22 @@ type planInput struct {
 
 type checkedOutput struct{ Body client.CheckedPlan }
 
-// checkPlan tells what is wrong in a plan, and where its records can go.
-func (a *API) checkPlan(_ context.Context, in *planInput) (*checkedOutput, error) {
-	p, findings := plan.Parse("plan.yaml", []byte(in.Body.Text))
-	out := &checkedOutput{client.CheckedPlan{Findings: []client.Finding{}, Outlets: []string{}, Rules: []string{}, About: []string{}, Cells: []plan.Cell{}}}
+func findingsOf(findings plan.Findings) []client.Finding {
+	all := []client.Finding{}
 	for _, f := range findings {
 		kind := "error"
 		if f.Warning {
 			kind = "warning"
 		}
-		out.Body.Findings = append(out.Body.Findings, client.Finding{Line: f.Line, Column: f.Column, Kind: kind, What: f.What, Mend: f.Mend})
+		all = append(all, client.Finding{Line: f.Line, Column: f.Column, Kind: kind, What: f.What, Mend: f.Mend})
 	}
+	return all
+}
+
+// checkPlan tells what is wrong in a plan, and where its records can go.
+func (a *API) checkPlan(_ context.Context, in *planInput) (*checkedOutput, error) {
+	p, findings := plan.Parse("plan.yaml", []byte(in.Body.Text))
+	out := &checkedOutput{client.CheckedPlan{Findings: findingsOf(findings), Outlets: []string{}, Rules: []string{}, About: []string{}, Cells: []plan.Cell{}}}
 	if p == nil {
 		return out, nil
 	}

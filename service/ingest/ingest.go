@@ -43,13 +43,37 @@ type Batch struct {
 	Refused int      // by us, as they cannot be taken
 	Hash    [32]byte // of Payload
 	Payload []byte   // a block; empty where all numbers were shed or are lost
+	Watcher Watcher  // nil for none
 
 	feedID uint64 // of the feed, where it is made with this batch
 	header block.Header
 	words  block.Words
 	counts map[int64]*[8]int64 // by minute since 1970 and severity
 	kinds  kindsOf
+	said   Said
 }
+
+// Watcher finds out what batches say to alerts. It may be used by several goroutines at a time.
+type Watcher interface {
+	// Look looks at a batch whose block is read.
+	Look(b *Batch, content *block.Block) (Said, error)
+}
+
+// Said is what a batch says to alerts: at once, and of each shape, by its key, where there was
+// never a record of it.
+type Said struct {
+	Hits     []model.Hit
+	OfShapes map[uint64][]model.Hit
+}
+
+// Kinds returns of what kinds the records are, none where they are too many, and whether
+// facilities are told apart.
+func (b *Batch) Kinds() (kinds []block.Kind, facilities bool) {
+	return b.kinds.all, b.kinds.facilities
+}
+
+// Words returns the filter of the records.
+func (b *Batch) Words() block.Words { return b.words }
 
 // Open reads the payload and tells whether the numbers add up: each stands for
 // a record, was shed or refused, or is lost.
@@ -105,6 +129,9 @@ func (b *Batch) read() error {
 	}
 	if err == nil {
 		b.kinds, err = readKinds(content)
+	}
+	if err == nil && b.Watcher != nil {
+		b.said, err = b.Watcher.Look(b, content)
 	}
 	return err
 }
@@ -316,12 +343,17 @@ func (q *Queue) commit(jobs []*job) (casks []uint64, err error) {
 	var shapes []model.Shape
 	err = model.Transact(db, func(tx *gorm.DB) error {
 		counts := map[model.Minute]int64{}
+		var hits []model.Hit
 		casks, shapes = nil, nil
 		for _, j := range jobs {
 			j.err = nil
+			before := len(shapes)
 			taken, err := q.commitOne(tx, j, counts, &shapes)
 			if err != nil {
 				return err
+			}
+			if taken {
+				hits = j.batch.appendHits(hits, shapes[before:])
 			}
 			if taken && !slices.Contains(casks, j.batch.CaskID) {
 				casks = append(casks, j.batch.CaskID)
@@ -330,12 +362,30 @@ func (q *Queue) commit(jobs []*job) (casks []uint64, err error) {
 		if err := AddShapes(tx, shapes); err != nil {
 			return err
 		}
+		if len(hits) > 0 {
+			if err := tx.CreateInBatches(hits, hitsTogether).Error; err != nil {
+				return err
+			}
+		}
 		return AddCounts(tx, counts)
 	})
 	if err == nil {
 		q.shapes.note(shapes)
 	}
 	return casks, err
+}
+
+const hitsTogether = 500 // that one statement writes
+
+// appendHits appends what the batch says to alerts, where it brings shapes. None has an id yet.
+func (b *Batch) appendHits(hits []model.Hit, shapes []model.Shape) []model.Hit {
+	hits = append(hits, b.said.Hits...)
+	for _, s := range shapes {
+		if s.IsNew {
+			hits = append(hits, b.said.OfShapes[s.Key]...)
+		}
+	}
+	return hits
 }
 
 // commitOne puts one batch into a transaction. What is wrong with the batch alone is

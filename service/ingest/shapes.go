@@ -115,7 +115,7 @@ func (s *shapesKnown) news(cask uint64, kinds []block.Kind, now int64) (rows []m
 			more++
 		}
 		at[k.Key] = len(rows)
-		rows = append(rows, model.Shape{CaskID: cask, Key: k.Key, Text: k.Shape, First: first, Last: now})
+		rows = append(rows, model.Shape{CaskID: cask, Key: k.Key, Text: k.Shape, First: first, Last: now, IsNew: !known})
 	}
 	return rows, more == s.of[cask] || more <= mostShapes
 }

@@ -238,6 +238,7 @@ type Shape struct {
 	Text   []byte `gorm:"type:varbinary(520)"`
 	First  int64  // the least time of a record of it, in microseconds since 1970
 	Last   int64  // when one came, give or take some hours; likewise
+	IsNew  bool   `gorm:"-"` // a batch brings the first of it, as far as this shelf knows
 }
 
 // WordPart is a part of the filter of a block, so that what is asked of many
@@ -633,6 +634,11 @@ var migrations = []*gormigrate.Migration{{
 			return err
 		}
 		return tx.Migrator().AddColumn(&Block{}, "Kinds")
+	},
+}, {
+	ID: "0025 alerts",
+	Migrate: func(tx *gorm.DB) error {
+		return tx.AutoMigrate(&Alert{}, &AlertState{}, &Hit{}, &HitTaken{}, &Notice{}, &NoticeWho{}, &Receiver{}, &Delivery{})
 	},
 }}
 

@@ -16,12 +16,12 @@ import (
 
 const kindsTogether = 64 // blocks whose kinds are read together
 
-// toldByKinds are what conditions may ask for where kinds answer.
-var toldByKinds = []string{"severity", "facility", "host", "app", "agent", "shape"}
+// ToldByKinds are what conditions may ask for where what stands beside blocks answers.
+var ToldByKinds = []string{"severity", "facility", "host", "app", "agent", "shape"}
 
 // kindsTell tells whether the kinds of a block tell which of its records meet the condition.
 func (q *Query) kindsTell() bool {
-	return q.Condition == nil || !slices.ContainsFunc(q.Condition.Asks(), func(what string) bool { return !slices.Contains(toldByKinds, what) })
+	return q.Condition == nil || !slices.ContainsFunc(q.Condition.Asks(), func(what string) bool { return !slices.Contains(ToldByKinds, what) })
 }
 
 // asksFacility tells whether the condition, or what is counted, asks for facilities.

@@ -73,7 +73,7 @@ func (s *Store) TopValues(ctx context.Context, q Query, by string, value func([]
 			others += n
 		}
 	}
-	if q.byFacility = by == "facility"; slices.Contains(toldByKinds, by) {
+	if q.byFacility = by == "facility"; slices.Contains(ToldByKinds, by) {
 		var key []byte
 		heads, err = s.eachKind(ctx, &q, heads, nil, func(h head, k *ingest.Kind) {
 			key = value(key[:0], &record.Record{Host: k.Host, App: k.App, Priority: k.Priority, Agent: h.agent.name()})

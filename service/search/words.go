@@ -199,6 +199,13 @@ func (f filtered) HasValue(name string, v []byte) bool {
 	return !known || f.HasWord(block.ValueHash(property, v))
 }
 
+// ValueHash returns the hash under which a value of a property is in the filters of blocks, and
+// whether values of that property are.
+func ValueHash(name string, v []byte) (hash uint64, is bool) {
+	property, is := properties[name]
+	return block.ValueHash(property, v), is
+}
+
 var properties = map[string]block.Property{"host": block.Host, "app": block.App, "procid": block.ProcID, "msgid": block.MsgID}
 
 // wordsAsked notes which words are asked for.
