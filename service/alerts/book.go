@@ -72,7 +72,7 @@ func (b *Book) Alerts(ctx context.Context, cask *string) ([]client.Alert, error)
 	if err := db.Order("name").Find(&rows).Error; err != nil {
 		return nil, err
 	}
-	casks, _, err := namesOf(db)
+	casks, err := casksByName(db)
 	if err != nil {
 		return nil, err
 	}

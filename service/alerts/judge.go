@@ -15,6 +15,7 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
+	"oakbarrel/client"
 	"oakbarrel/core/alert"
 	"oakbarrel/core/record"
 	"oakbarrel/service/model"
@@ -25,7 +26,7 @@ const (
 	roundTime    = time.Second
 	clockTime    = 10 * time.Second // between two looks at what time alone changes
 	leaseTime    = 30 * time.Second
-	mostHits     = 5000        // that are judged together
+	mostRows     = 50          // of hits that are judged together
 	statesOnce   = 500         // that one statement reads or writes
 	pauseTime    = time.Minute // without a round, after which what is missing may only be late
 	learnTime    = time.Hour   // for which a cask has to have records before shapes are new in it
@@ -47,6 +48,7 @@ type Judge struct {
 	since   time.Time // since when nothing keeps records from coming
 	clocked time.Time
 	swept   time.Time
+	ready   readied
 }
 
 // Run judges until ctx ends.
@@ -101,7 +103,7 @@ func (j *Judge) Once(ctx context.Context) (more bool, err error) {
 		j.since = now
 	}
 	j.rounds = now
-	all, err := liveAlerts(db)
+	all, err := j.alerts(db)
 	if err != nil {
 		return false, err
 	}
@@ -133,92 +135,98 @@ func (j *Judge) Once(ctx context.Context) (more bool, err error) {
 	return more, err
 }
 
-// liveAlerts returns the alerts that can be asked, by id.
-func liveAlerts(db *gorm.DB) (map[uint64]*live, error) {
-	var rows []model.Alert
-	if err := db.Where("off = 0").Find(&rows).Error; err != nil || len(rows) == 0 {
+// alerts returns the alerts that can be asked, by id.
+func (j *Judge) alerts(db *gorm.DB) (readied, error) {
+	rows, err := alertsOn(db)
+	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
-	casks, _, err := namesOf(db)
-	all := map[uint64]*live{}
-	for _, row := range rows {
-		if l, err := ask(row, casks); err == nil {
-			all[row.ID] = l
-		}
+	casks, err := casksByName(db)
+	if err != nil {
+		return nil, err
 	}
-	return all, err
+	return j.ready.all(db, rows, casks)
 }
 
 // judgeShelf judges what stands on a shelf, and tells whether there may be more.
-func (j *Judge) judgeShelf(ctx context.Context, of *shelf.Shelf, all map[uint64]*live) (more bool, err error) {
+func (j *Judge) judgeShelf(ctx context.Context, of *shelf.Shelf, all readied) (more bool, err error) {
 	db, err := of.DB(ctx)
 	if err != nil {
 		return false, err
 	}
-	var hits []model.Hit
-	if err := db.Order("id").Limit(mostHits).Find(&hits).Error; err != nil || len(hits) == 0 {
+	var rows []model.Hits
+	if err := db.Order("id").Limit(mostRows).Find(&rows).Error; err != nil || len(rows) == 0 {
 		return false, err
 	}
-	more = len(hits) == mostHits
+	more = len(rows) == mostRows
 	var ids []uint64
-	for _, h := range hits {
-		ids = append(ids, h.ID)
+	for _, r := range rows {
+		ids = append(ids, r.ID)
 	}
-	if hits, err = j.notTaken(ctx, of.ID, hits, ids); err != nil {
+	hits, err := j.notTaken(ctx, of.ID, rows, ids)
+	if err != nil {
 		return false, err
 	}
-	hits = slices.DeleteFunc(hits, func(h model.Hit) bool { a := all[h.AlertID]; return a == nil || a.number != h.Number })
-	if hits, err = j.onlyNew(ctx, all, hits); err != nil {
+	hits = slices.DeleteFunc(hits, func(h hit) bool { a := all[h.AlertID]; return a == nil || a.number != h.Number })
+	if hits, err = j.onlyNew(ctx, hits); err != nil {
 		return false, err
 	}
 	err = j.change(ctx, func(tx *gorm.DB) error {
 		if err := j.take(tx, all, hits); err != nil {
 			return err
 		}
-		var taken []model.HitTaken
+		var taken []model.HitsTaken
 		for _, id := range ids {
-			taken = append(taken, model.HitTaken{ShelfID: of.ID, HitID: id})
+			taken = append(taken, model.HitsTaken{ShelfID: of.ID, HitsID: id})
 		}
-		return tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(taken, statesOnce).Error
+		return tx.Clauses(clause.OnConflict{DoNothing: true}).Create(taken).Error
 	})
 	if err != nil {
 		return false, err
 	}
-	for some := range slices.Chunk(ids, statesOnce) {
-		if err := db.Where("id IN ?", some).Delete(&model.Hit{}).Error; err != nil {
-			return false, err
-		}
-		if err := j.DB.WithContext(ctx).Where("shelf_id = ? AND hit_id IN ?", of.ID, some).Delete(&model.HitTaken{}).Error; err != nil {
-			return false, err
-		}
+	if err := db.Where("id IN ?", ids).Delete(&model.Hits{}).Error; err != nil {
+		return false, err
 	}
-	return more, nil
+	return more, j.DB.WithContext(ctx).Where("shelf_id = ? AND hits_id IN ?", of.ID, ids).Delete(&model.HitsTaken{}).Error
 }
 
-// notTaken leaves out the hits that were judged before, and could not be removed.
-func (j *Judge) notTaken(ctx context.Context, shelf uint32, hits []model.Hit, ids []uint64) ([]model.Hit, error) {
-	taken := map[uint64]bool{}
-	for some := range slices.Chunk(ids, statesOnce) {
-		var found []uint64
-		if err := j.DB.WithContext(ctx).Model(&model.HitTaken{}).Where("shelf_id = ? AND hit_id IN ?", shelf, some).Pluck("hit_id", &found).Error; err != nil {
-			return nil, err
+// hit is a hit, and when its batch came.
+type hit struct {
+	model.Hit
+	arrived int64
+}
+
+// notTaken returns the hits of rows, but for those that were judged before, and could not be
+// removed. A row that cannot be read says nothing.
+func (j *Judge) notTaken(ctx context.Context, shelf uint32, rows []model.Hits, ids []uint64) (hits []hit, err error) {
+	var taken []uint64
+	if err := j.DB.WithContext(ctx).Model(&model.HitsTaken{}).Where("shelf_id = ? AND hits_id IN ?", shelf, ids).Pluck("hits_id", &taken).Error; err != nil {
+		return nil, err
+	}
+	for _, r := range rows {
+		if slices.Contains(taken, r.ID) {
+			continue
 		}
-		for _, id := range found {
-			taken[id] = true
+		said, err := model.OpenHits(r.Said)
+		if err != nil {
+			j.Log.Error(err.Error(), "shelf", shelf, "row", r.ID)
+		}
+		for _, h := range said {
+			hits = append(hits, hit{h, r.Arrived})
 		}
 	}
-	return slices.DeleteFunc(hits, func(h model.Hit) bool { return taken[h.ID] }), nil
+	return hits, nil
 }
 
 // onlyNew leaves out hits of shapes that another shelf knows for longer, and those of casks that
 // have had records for too short a time to tell what is new in them.
-func (j *Judge) onlyNew(ctx context.Context, all map[uint64]*live, hits []model.Hit) ([]model.Hit, error) {
+func (j *Judge) onlyNew(ctx context.Context, hits []hit) ([]hit, error) {
 	type caskKey struct{ cask, key uint64 }
 	began := map[caskKey]int64{}
 	for _, h := range hits {
-		if all[h.AlertID].Kind == alert.NewShape {
-			began[caskKey{h.CaskID, h.Key}] = h.Began
-			began[caskKey{h.CaskID, 0}] = h.Began
+		if of := h.Shape; of != nil {
+			began[caskKey{of.CaskID, of.Key}] = of.Began
+			began[caskKey{of.CaskID, 0}] = of.Began
 		}
 	}
 	if len(began) == 0 {
@@ -243,63 +251,16 @@ func (j *Judge) onlyNew(ctx context.Context, all map[uint64]*live, hits []model.
 			}
 		}
 	}
-	return slices.DeleteFunc(hits, func(h model.Hit) bool {
-		if all[h.AlertID].Kind != alert.NewShape {
-			return false
-		}
-		return began[caskKey{h.CaskID, h.Key}] < h.Began || began[caskKey{h.CaskID, 0}] > h.Arrived-learnTime.Microseconds()
+	return slices.DeleteFunc(hits, func(h hit) bool {
+		of := h.Shape
+		return of != nil && (began[caskKey{of.CaskID, of.Key}] < of.Began || began[caskKey{of.CaskID, 0}] > h.arrived-learnTime.Microseconds())
 	}), nil
 }
 
-// take judges hits.
-func (j *Judge) take(tx *gorm.DB, all map[uint64]*live, hits []model.Hit) error {
-	byAlert := map[uint64]map[string][]alert.Hit{}
-	for _, h := range hits {
-		if byAlert[h.AlertID] == nil {
-			byAlert[h.AlertID] = map[string][]alert.Hit{}
-		}
-		byAlert[h.AlertID][h.Who] = append(byAlert[h.AlertID][h.Who], alert.Hit{At: h.First, To: h.Last, Count: h.Count, Of: h.Also, Value: h.Value, Arrived: h.Arrived})
-	}
-	for _, id := range slices.Sorted(maps.Keys(byAlert)) {
-		if err := j.takeOf(tx, all[id], byAlert[id]); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (j *Judge) takeOf(tx *gorm.DB, a *live, hits map[string][]alert.Hit) error {
-	states, err := statesOf(tx, a.id, slices.Sorted(maps.Keys(hits)))
-	if err != nil {
-		return err
-	}
-	var known int64
-	if len(states) < len(hits) {
-		if err := tx.Model(&model.AlertState{}).Where("alert_id = ?", a.id).Count(&known).Error; err != nil {
-			return err
-		}
-	}
-	news := newsOf{alert: a}
-	changed := map[string]*state{}
-	for _, who := range slices.Sorted(maps.Keys(hits)) {
-		as := alert.Who(who, states[who] != nil, int(known))
-		s := states[as]
-		if s == nil && as != who {
-			if s, err = stateOf(tx, a.id, as); err != nil {
-				return err
-			}
-		}
-		if s == nil {
-			s = &state{row: model.AlertState{AlertID: a.id, Who: as}}
-			known++
-		}
-		states[as], changed[as] = s, s
-		news.add(s, a.Take(&s.State, hits[who]))
-	}
-	if err := news.write(tx, j.Now()); err != nil {
-		return err
-	}
-	return saveStates(tx, changed)
+// stateKey is what tells states apart.
+type stateKey struct {
+	alert uint64
+	who   string
 }
 
 // state is an alert's state of one who, and its row.
@@ -308,31 +269,89 @@ type state struct {
 	row model.AlertState
 }
 
-func statesOf(tx *gorm.DB, id uint64, whos []string) (map[string]*state, error) {
-	states := map[string]*state{}
-	for some := range slices.Chunk(whos, statesOnce) {
+type states map[stateKey]*state
+
+// take judges hits.
+func (j *Judge) take(tx *gorm.DB, all readied, hits []hit) error {
+	said := map[stateKey][]alert.Hit{}
+	for _, h := range hits {
+		key := stateKey{h.AlertID, h.Who}
+		said[key] = append(said[key], alert.Hit{At: h.First, To: h.Last, Count: h.Count, Of: h.Also, Value: h.Value, Arrived: h.arrived})
+	}
+	keys := slices.SortedFunc(maps.Keys(said), compareKeys)
+	known, err := readStates(tx, keys)
+	if err != nil {
+		return err
+	}
+	changed, news, counts := states{}, newsOf{}, map[uint64]int64{}
+	for _, key := range keys {
+		s, err := stateFor(tx, known, counts, key)
+		if err != nil {
+			return err
+		}
+		changed[stateKey{key.alert, s.row.Who}] = s
+		news.add(all[key.alert], s, all[key.alert].Take(&s.State, said[key]))
+	}
+	if err := news.write(tx, j.Now()); err != nil {
+		return err
+	}
+	return changed.save(tx)
+}
+
+func compareKeys(a, b stateKey) int {
+	return cmp.Or(cmp.Compare(a.alert, b.alert), cmp.Compare(a.who, b.who))
+}
+
+// stateFor returns the state of one who: one that is known, a new one, or that of all others.
+// counts are how many an alert has.
+func stateFor(tx *gorm.DB, known states, counts map[uint64]int64, key stateKey) (*state, error) {
+	if s := known[key]; s != nil {
+		return s, nil
+	}
+	if _, counted := counts[key.alert]; !counted {
+		var n int64
+		if err := tx.Model(&model.AlertState{}).Where("alert_id = ?", key.alert).Count(&n).Error; err != nil {
+			return nil, err
+		}
+		counts[key.alert] = n
+	}
+	if as := alert.Who(key.who, false, int(counts[key.alert])); as != key.who {
+		key.who = as
+		others, err := readStates(tx, []stateKey{key})
+		if err != nil {
+			return nil, err
+		}
+		if known[key] == nil && others[key] != nil {
+			known[key] = others[key]
+		}
+	}
+	if known[key] == nil {
+		known[key] = &state{row: model.AlertState{AlertID: key.alert, Who: key.who}}
+		counts[key.alert]++
+	}
+	return known[key], nil
+}
+
+func readStates(tx *gorm.DB, keys []stateKey) (states, error) {
+	found := states{}
+	for some := range slices.Chunk(keys, statesOnce) {
+		byAlert := map[uint64][][]byte{} // what is no text is compared as it stands
+		for _, k := range some {
+			byAlert[k.alert] = append(byAlert[k.alert], []byte(k.who))
+		}
+		wanted := tx.Where("1 = 0")
+		for id, whos := range byAlert {
+			wanted = wanted.Or("alert_id = ? AND who IN ?", id, whos)
+		}
 		var rows []model.AlertState
-		if err := tx.Where("alert_id = ? AND who IN ?", id, asBytes(some)).Find(&rows).Error; err != nil {
+		if err := tx.Where(wanted).Find(&rows).Error; err != nil {
 			return nil, err
 		}
 		for _, r := range rows {
-			states[r.Who] = openState(r)
+			found[stateKey{r.AlertID, r.Who}] = openState(r)
 		}
 	}
-	return states, nil
-}
-
-// asBytes has the database compare what is not text as it stands.
-func asBytes(texts []string) (all [][]byte) {
-	for _, t := range texts {
-		all = append(all, []byte(t))
-	}
-	return all
-}
-
-func stateOf(tx *gorm.DB, id uint64, who string) (*state, error) {
-	found, err := statesOf(tx, id, []string{who})
-	return found[who], err
+	return found, nil
 }
 
 func openState(row model.AlertState) *state {
@@ -343,10 +362,10 @@ func openState(row model.AlertState) *state {
 	return s
 }
 
-func saveStates(tx *gorm.DB, states map[string]*state) error {
+func (all states) save(tx *gorm.DB) error {
 	var rows []model.AlertState
-	for _, who := range slices.Sorted(maps.Keys(states)) {
-		s := states[who]
+	for _, key := range slices.SortedFunc(maps.Keys(all), compareKeys) {
+		s := all[key]
 		text, err := json.Marshal(s.State)
 		if err != nil {
 			return err
@@ -361,81 +380,74 @@ func saveStates(tx *gorm.DB, states map[string]*state) error {
 }
 
 // lookAtClock judges what time alone changes.
-func (j *Judge) lookAtClock(ctx context.Context, all map[uint64]*live, now time.Time) error {
-	for _, id := range slices.Sorted(maps.Keys(all)) {
-		a := all[id]
-		err := j.change(ctx, func(tx *gorm.DB) error {
-			query := tx.Where("alert_id = ?", id)
-			if a.Kind != alert.Fewer && a.Kind != alert.Silent {
-				query = query.Where("holds = 1")
-			}
-			var rows []model.AlertState
-			if err := query.Order("who").Find(&rows).Error; err != nil || len(rows) == 0 {
-				return err
-			}
-			news, changed := newsOf{alert: a}, map[string]*state{}
-			for _, r := range rows {
-				s := openState(r)
-				change := a.Look(&s.State, now.UnixMicro(), j.since.UnixMicro())
-				if change != alert.None {
-					changed[r.Who] = s
-				}
-				news.add(s, change)
-			}
-			if err := news.write(tx, now); err != nil {
-				return err
-			}
-			return saveStates(tx, changed)
-		})
-		if err != nil {
-			return err
+func (j *Judge) lookAtClock(ctx context.Context, all readied, now time.Time) error {
+	timed := []uint64{0}
+	for id, a := range all {
+		if a.Kind == alert.Fewer || a.Kind == alert.Silent {
+			timed = append(timed, id)
 		}
 	}
-	return nil
+	return j.change(ctx, func(tx *gorm.DB) error {
+		var rows []model.AlertState
+		if err := tx.Where("holds = 1 OR alert_id IN ?", timed).Order("alert_id, who").Find(&rows).Error; err != nil {
+			return err
+		}
+		news, changed := newsOf{}, states{}
+		for _, r := range rows {
+			a := all[r.AlertID]
+			if a == nil {
+				continue // it is off
+			}
+			s := openState(r)
+			change := a.Look(&s.State, now.UnixMicro(), j.since.UnixMicro())
+			if change != alert.None {
+				changed[stateKey{r.AlertID, r.Who}] = s
+			}
+			news.add(a, s, change)
+		}
+		if err := news.write(tx, now); err != nil {
+			return err
+		}
+		return changed.save(tx)
+	})
 }
 
-// newsOf gathers what has changed for an alert.
-type newsOf struct {
-	alert *live
-	all   []news
-}
+// newsOf gathers what has changed, by alert.
+type newsOf map[*live][]news
 
 type news struct {
 	*state
 	change alert.Change
 }
 
-func (n *newsOf) add(s *state, change alert.Change) {
+func (n newsOf) add(a *live, s *state, change alert.Change) {
 	if change != alert.None {
-		n.all = append(n.all, news{s, change})
+		n[a] = append(n[a], news{s, change})
 	}
 }
 
-// write notes what has changed in the notice of the alert that is open, or in a new one.
-func (n *newsOf) write(tx *gorm.DB, now time.Time) error {
-	if len(n.all) == 0 {
-		return nil
+// write notes what has changed, in the order of the alerts.
+func (n newsOf) write(tx *gorm.DB, now time.Time) error {
+	for _, a := range slices.SortedFunc(maps.Keys(n), func(a, b *live) int { return cmp.Compare(a.id, b.id) }) {
+		if err := writeNews(tx, a, n[a], now); err != nil {
+			return err
+		}
 	}
-	notice, err := n.notice(tx, now)
+	return nil
+}
+
+// writeNews notes what has changed in the notice of an alert that is open, or in a new one.
+func writeNews(tx *gorm.DB, a *live, all []news, now time.Time) error {
+	notice, err := noticeFor(tx, a, all, now)
 	if err != nil || notice == nil {
 		return err
 	}
-	var whos []string
-	for _, s := range n.all {
-		whos = append(whos, s.row.Who)
-	}
-	known := map[string]model.NoticeWho{}
-	for some := range slices.Chunk(whos, statesOnce) {
-		var rows []model.NoticeWho
-		if err := tx.Where("notice_id = ? AND who IN ?", notice.ID, asBytes(some)).Find(&rows).Error; err != nil {
-			return err
-		}
-		for _, r := range rows {
-			known[r.Who] = r
-		}
+	known, err := aboutOf(tx, notice.ID, all)
+	if err != nil {
+		return err
 	}
 	var rows []model.NoticeWho
-	for _, s := range n.all {
+	for _, s := range all {
 		row, is := known[s.row.Who]
 		if !is && s.change != alert.Began {
 			continue // it was told in a notice that is done
@@ -448,14 +460,13 @@ func (n *newsOf) write(tx *gorm.DB, now time.Time) error {
 			s.row.NoticeID = notice.ID
 		}
 		row.Holds, row.Until = s.Holds, s.Until
-		row.Line, row.Where = harmless(n.alert.Line(s.row.Who, &s.State)), valid(n.alert.Where(s.row.Who))
+		row.Line, row.Where = harmless(a.Line(s.row.Who, &s.State)), valid(a.Where(s.row.Who))
 		notice.Since, notice.Until = min(notice.Since, row.Since), max(notice.Until, row.Until)
 		rows = append(rows, row)
 	}
 	if len(rows) == 0 {
 		return nil
 	}
-	slices.SortFunc(rows, func(a, b model.NoticeWho) int { return cmp.Compare(a.Who, b.Who) })
 	if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(rows, statesOnce).Error; err != nil {
 		return err
 	}
@@ -467,30 +478,45 @@ func (n *newsOf) write(tx *gorm.DB, now time.Time) error {
 	return tx.Save(notice).Error
 }
 
-// notice returns the open notice of the alert, locked; a new one where something has begun; nil
-// where there is none.
-func (n *newsOf) notice(tx *gorm.DB, now time.Time) (*model.Notice, error) {
-	var found []model.Notice
-	err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("alert_id = ? AND state <> 'done'", n.alert.id).Order("id DESC").Limit(1).Find(&found).Error
-	if err != nil || len(found) > 0 {
-		return first(found), err
+// aboutOf returns what a notice says of those who have changed.
+func aboutOf(tx *gorm.DB, notice uint64, all []news) (map[string]model.NoticeWho, error) {
+	var whos [][]byte
+	for _, s := range all {
+		whos = append(whos, []byte(s.row.Who))
 	}
-	i := slices.IndexFunc(n.all, func(s news) bool { return s.change == alert.Began })
+	known := map[string]model.NoticeWho{}
+	for some := range slices.Chunk(whos, statesOnce) {
+		var rows []model.NoticeWho
+		if err := tx.Where("notice_id = ? AND who IN ?", notice, some).Find(&rows).Error; err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			known[r.Who] = r
+		}
+	}
+	return known, nil
+}
+
+// noticeFor returns the open notice of an alert, locked; a new one where something has begun; nil
+// where there is none.
+func noticeFor(tx *gorm.DB, a *live, all []news, now time.Time) (*model.Notice, error) {
+	var found []model.Notice
+	err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("alert_id = ? AND state <> 'done'", a.id).Order("id DESC").Limit(1).Find(&found).Error
+	if err != nil {
+		return nil, err
+	}
+	if len(found) > 0 {
+		return &found[0], nil
+	}
+	i := slices.IndexFunc(all, func(s news) bool { return s.change == alert.Began })
 	if i < 0 {
 		return nil, nil
 	}
-	notice := &model.Notice{AlertID: n.alert.id, State: "told", Alert: n.alert.Name, Note: harmless(n.alert.Note), Since: n.all[i].Since, Created: now, Changed: now}
-	if n.alert.cask != 0 {
-		notice.CaskID = &n.alert.cask
+	notice := &model.Notice{AlertID: a.id, State: client.NoticeTold, Alert: a.Name, Note: harmless(a.Note), Since: all[i].Since, Created: now, Changed: now}
+	if a.cask != 0 {
+		notice.CaskID = &a.cask
 	}
 	return notice, tx.Create(notice).Error
-}
-
-func first(all []model.Notice) *model.Notice {
-	if len(all) == 0 {
-		return nil
-	}
-	return &all[0]
 }
 
 // sweep removes what nobody needs any more.
@@ -530,15 +556,15 @@ func (j *Judge) sweepTaken(ctx context.Context, of *shelf.Shelf) error {
 		return nil // it is away, and is swept the next time
 	}
 	var taken, there []uint64
-	if err := j.DB.WithContext(ctx).Model(&model.HitTaken{}).Where("shelf_id = ?", of.ID).Limit(mostHits).Pluck("hit_id", &taken).Error; err != nil || len(taken) == 0 {
+	if err := j.DB.WithContext(ctx).Model(&model.HitsTaken{}).Where("shelf_id = ?", of.ID).Limit(statesOnce).Pluck("hits_id", &taken).Error; err != nil || len(taken) == 0 {
 		return err
 	}
-	if err := db.Model(&model.Hit{}).Where("id IN ?", taken).Pluck("id", &there).Error; err != nil {
+	if err := db.Model(&model.Hits{}).Where("id IN ?", taken).Pluck("id", &there).Error; err != nil {
 		return err
 	}
 	return j.change(ctx, func(tx *gorm.DB) error {
 		gone := slices.DeleteFunc(taken, func(id uint64) bool { return slices.Contains(there, id) })
-		return tx.Where("shelf_id = ? AND hit_id IN ?", of.ID, gone).Delete(&model.HitTaken{}).Error
+		return tx.Where("shelf_id = ? AND hits_id IN ?", of.ID, gone).Delete(&model.HitsTaken{}).Error
 	})
 }
 

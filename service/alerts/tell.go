@@ -17,7 +17,7 @@ func valid(text string) string { return strings.ToValidUTF8(text, "\uFFFD") }
 
 // tell has receivers told of notices with something new: at once where nobody was told for a
 // while, not in quiet hours, and not while somebody has muted it.
-func (j *Judge) tell(ctx context.Context, all map[uint64]*live, now time.Time) error {
+func (j *Judge) tell(ctx context.Context, all readied, now time.Time) error {
 	var pending []model.Notice
 	if err := j.DB.WithContext(ctx).Where("pending = 1").Order("id").Limit(statesOnce).Find(&pending).Error; err != nil {
 		return err

@@ -21,7 +21,7 @@ const (
 // Try tells when an alert would have told somebody in the last days, as far back as there is
 // time for: of the records of a query, which has casks alone.
 func (b *Book) Try(ctx context.Context, store *search.Store, q search.Query, a *alert.Alert, days int) (tried client.TriedAlert, err error) {
-	casks, _, err := namesOf(b.DB.WithContext(ctx))
+	casks, err := casksByName(b.DB.WithContext(ctx))
 	if err != nil {
 		return tried, err
 	}

@@ -9,7 +9,9 @@ package alerts
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"fmt"
+	"hash/maphash"
 	"log/slog"
 	"slices"
 	"strings"
@@ -36,6 +38,7 @@ const (
 	namesTime  = 10 * time.Second
 	mostKinds  = 50_000 // that are remembered
 	mostWho    = 200    // of one batch and alert
+	mostSaid   = 20_000 // hits of one batch, of which others are told together
 	longestWho = 520    // bytes
 )
 
@@ -48,6 +51,41 @@ type Watch struct {
 	now     atomic.Pointer[watched]
 	loading sync.Mutex
 	named   time.Time
+	ready   readied
+}
+
+// readied are alerts that were made ready to be asked, by id.
+type readied map[uint64]*live
+
+// alertsOn returns the alerts that are not off, without their texts.
+func alertsOn(db *gorm.DB) (rows []model.Alert, err error) {
+	err = db.Select("id", "name", "number").Where("off = 0").Order("id").Find(&rows).Error
+	return rows, err
+}
+
+// all makes alerts ready that are not yet as they are now, and returns them. One for a cask that
+// is not there, or that cannot be read, asks nothing.
+func (r *readied) all(db *gorm.DB, rows []model.Alert, casks map[string]uint64) (readied, error) {
+	ready := readied{}
+	for _, row := range rows {
+		l := (*r)[row.ID]
+		if l == nil || l.number != row.Number || l.cask != casks[l.Cask] {
+			var whole []model.Alert
+			if err := db.Where("id = ? AND number = ?", row.ID, row.Number).Find(&whole).Error; err != nil {
+				return nil, err
+			}
+			if len(whole) == 0 { // it was changed meanwhile
+				continue
+			}
+			var err error
+			if l, err = ask(whole[0], casks); err != nil {
+				continue
+			}
+		}
+		ready[row.ID] = l
+	}
+	*r = ready
+	return ready, nil
 }
 
 // watched is the alerts of one moment, and what was found out about them.
@@ -56,8 +94,15 @@ type watched struct {
 	all    []*live
 	agents map[string]string // the names of their hosts, by agent
 
-	mu    sync.Mutex
-	kinds map[kindKey][]said
+	mu    sync.RWMutex
+	kinds map[uint64][]said // by a hash of what tells kinds apart
+	pairs map[pair]int      // of an alert and one who, numbered
+}
+
+// pair is an alert and one of those that it looks at by itself.
+type pair struct {
+	alert uint64
+	who   string
 }
 
 // live is an alert that is asked.
@@ -72,21 +117,16 @@ type live struct {
 	field   condition.Path // of alert.Value
 }
 
-// kindKey is what tells kinds apart.
-type kindKey struct {
-	cask             uint64
-	agent, host, app string
-	shape            uint64
-	priority         record.Priority
-	facilities       bool
-}
-
 // said is what a kind says to an alert.
 type said struct {
 	to  *live
 	who string
+	at  int // the number of both
 	of  bool
 }
+
+// seed makes the hashes of kinds such as no sender can foresee.
+var seed = maphash.MakeSeed()
 
 // Run keeps up with the alerts that there are, until ctx ends.
 func (w *Watch) Run(ctx context.Context) {
@@ -105,8 +145,8 @@ func (w *Watch) Run(ctx context.Context) {
 func (w *Watch) Load(ctx context.Context) error {
 	w.loading.Lock()
 	defer w.loading.Unlock()
-	var rows []model.Alert
-	if err := w.DB.WithContext(ctx).Where("off = 0").Order("id").Find(&rows).Error; err != nil {
+	rows, err := alertsOn(w.DB.WithContext(ctx))
+	if err != nil {
 		return err
 	}
 	old := w.now.Load()
@@ -118,13 +158,21 @@ func (w *Watch) Load(ctx context.Context) error {
 	if same && time.Since(w.named) < namesTime {
 		return nil
 	}
-	casks, agents, err := namesOf(w.DB.WithContext(ctx))
+	casks, err := casksByName(w.DB.WithContext(ctx))
 	if err != nil {
 		return err
 	}
-	now := &watched{rows: rows, agents: agents, kinds: map[kindKey][]said{}}
+	agents, err := hostsOfAgents(w.DB.WithContext(ctx))
+	if err != nil {
+		return err
+	}
+	now := &watched{rows: rows, agents: agents, kinds: map[uint64][]said{}, pairs: map[pair]int{}}
+	ready, err := w.ready.all(w.DB.WithContext(ctx), rows, casks)
+	if err != nil {
+		return err
+	}
 	for _, row := range rows {
-		if l, err := ask(row, casks); err == nil { // an alert for a cask that is not there yet asks nothing
+		if l := ready[row.ID]; l != nil {
 			now.all = append(now.all, l)
 		}
 	}
@@ -133,25 +181,26 @@ func (w *Watch) Load(ctx context.Context) error {
 	return nil
 }
 
-// namesOf returns the casks by name, and the hosts of agents.
-func namesOf(db *gorm.DB) (casks map[string]uint64, agents map[string]string, err error) {
+// casksByName returns the numbers of the casks.
+func casksByName(db *gorm.DB) (map[string]uint64, error) {
 	var rows []model.Cask
-	if err = db.Select("id", "name").Find(&rows).Error; err != nil {
-		return nil, nil, err
-	}
-	casks = map[string]uint64{}
+	err := db.Select("id", "name").Find(&rows).Error
+	casks := map[string]uint64{}
 	for _, c := range rows {
 		casks[c.Name] = c.ID
 	}
-	var hosts []model.Agent
-	if err = db.Select("id", "host").Find(&hosts).Error; err != nil {
-		return nil, nil, err
-	}
-	agents = map[string]string{}
-	for _, h := range hosts {
+	return casks, err
+}
+
+// hostsOfAgents returns the names of the hosts of agents.
+func hostsOfAgents(db *gorm.DB) (map[string]string, error) {
+	var rows []model.Agent
+	err := db.Select("id", "host").Find(&rows).Error
+	agents := map[string]string{}
+	for _, h := range rows {
 		agents[h.ID] = h.Host
 	}
-	return casks, agents, nil
+	return agents, err
 }
 
 // ask makes an alert ready to be asked.
@@ -227,6 +276,9 @@ type look struct {
 	arrived int64
 	hits    map[hitKey]*model.Hit
 	whos    map[uint64]int // that are told apart, by alert
+	last    []*model.Hit   // of each pair of an alert and one who
+	hasher  maphash.Hash
+	head    []byte
 }
 
 type hitKey struct {
@@ -248,10 +300,13 @@ func (l *look) ofKinds(kinds []block.Kind, facilities bool) map[uint64][]model.H
 					ofShapes = map[uint64][]model.Hit{}
 				}
 				at := s.to.SlotOf(l.arrived, l.arrived)
-				ofShapes[k.Key] = append(ofShapes[k.Key], model.Hit{AlertID: s.to.id, Number: s.to.number, Who: s.who, First: at, Last: at, Count: int64(k.Count), CaskID: l.batch.CaskID, Key: k.Key, Began: first, Arrived: l.arrived})
+				ofShapes[k.Key] = append(ofShapes[k.Key], model.Hit{AlertID: s.to.id, Number: s.to.number, Who: s.who, First: at, Last: at, Count: int64(k.Count), Shape: &model.NewShape{CaskID: l.batch.CaskID, Key: k.Key, Began: first}})
 				continue
 			}
-			l.add(s.to, s.who, first, last, int64(k.Count), s.of, 0)
+			for len(l.last) <= s.at {
+				l.last = append(l.last, nil)
+			}
+			l.last[s.at] = l.add(s.to, s.who, first, last, int64(k.Count), s.of, 0, l.last[s.at])
 		}
 	}
 	return ofShapes
@@ -260,26 +315,53 @@ func (l *look) ofKinds(kinds []block.Kind, facilities bool) map[uint64][]model.H
 // saidBy returns what a kind says to alerts that kinds answer. It is remembered, as the same
 // kinds come again and again.
 func (l *look) saidBy(k *block.Kind, facilities bool) []said {
-	key := kindKey{l.batch.CaskID, l.agent, string(k.Host), string(k.App), k.Key, k.Priority, facilities}
-	l.mu.Lock()
+	key := l.hash(k, facilities)
+	l.mu.RLock()
 	known, is := l.kinds[key]
-	l.mu.Unlock()
+	l.mu.RUnlock()
 	if is {
 		return known
 	}
-	r := record.Record{Host: []byte(key.host), App: []byte(key.app), Priority: k.Priority, Agent: []byte(l.agent), Text: k.Shape}
-	for _, a := range l.all {
-		if a.byKinds && a.isFor(l.batch.CaskID) && (facilities || !a.facets) && a.meets(&r) {
-			known = append(known, said{a, a.whoOf(&r), a.Of != nil && a.Of.Match(&r)})
-		}
-	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	r := record.Record{Host: k.Host, App: k.App, Priority: k.Priority, Agent: []byte(l.agent), Text: k.Shape}
+	for _, a := range l.all {
+		if a.byKinds && a.isFor(l.batch.CaskID) && (facilities || !a.facets) && a.meets(&r) {
+			who := a.whoOf(&r)
+			of := pair{a.id, who}
+			at, numbered := l.pairs[of]
+			if !numbered {
+				at = len(l.pairs)
+				l.pairs[of] = at
+			}
+			known = append(known, said{a, who, at, a.Of != nil && a.Of.Match(&r)})
+		}
+	}
 	if len(l.kinds) >= mostKinds {
 		clear(l.kinds)
+		clear(l.pairs)
 	}
 	l.kinds[key] = known
 	return known
+}
+
+func (l *look) hash(k *block.Kind, facilities bool) uint64 {
+	h := &l.hasher
+	h.Reset()
+	h.SetSeed(seed)
+	l.head = binary.LittleEndian.AppendUint64(l.head[:0], l.batch.CaskID)
+	l.head = binary.LittleEndian.AppendUint64(l.head, k.Key)
+	l.head = append(l.head, byte(k.Priority), 0)
+	if facilities {
+		l.head[17] = 1
+	}
+	l.head = binary.LittleEndian.AppendUint32(l.head, uint32(len(k.Host)))
+	l.head = binary.LittleEndian.AppendUint32(l.head, uint32(len(k.App)))
+	h.Write(l.head)
+	h.Write(k.Host)
+	h.Write(k.App)
+	h.WriteString(l.agent)
+	return h.Sum64()
 }
 
 func (a *live) isFor(cask uint64) bool { return a.cask == 0 || a.cask == cask }
@@ -325,7 +407,7 @@ func (l *look) ofRecords(content *block.Block, kinds, facilities bool) error {
 				continue
 			}
 			if value, is := a.says(r); is {
-				l.add(a, a.whoOf(r), at, at, 1, a.Of != nil && a.Of.Match(r), value)
+				l.add(a, a.whoOf(r), at, at, 1, a.Of != nil && a.Of.Match(r), value, nil)
 			}
 		}
 		return true
@@ -344,30 +426,49 @@ func (a *live) says(r *record.Record) (value float64, is bool) {
 	return value, is && (a.Under && value < a.Bound || !a.Under && value > a.Bound)
 }
 
-// add adds records of one who, whose times are these.
-func (l *look) add(a *live, who string, first, last, count int64, of bool, value float64) {
+// add adds records of one who, whose times are these. near is where such were added before, or
+// nil; returned is where they are now.
+func (l *look) add(a *live, who string, first, last, count int64, of bool, value float64, near *model.Hit) *model.Hit {
 	if alert.IsLate(last, l.arrived) {
-		return
+		return near
 	}
 	if a.Kind == alert.Silent { // which is about when they come
 		first, last = l.arrived, l.arrived
 	}
-	key := hitKey{a.id, who, a.SlotOf(first, l.arrived), a.SlotOf(last, l.arrived)}
-	h := l.hits[key]
-	if h == nil && l.whos[a.id] >= mostWho && who != "" {
-		key.who = alert.Others
-		h = l.hits[key]
-	}
-	if h == nil {
-		h = &model.Hit{AlertID: a.id, Number: a.number, Who: key.who, First: key.first, Last: key.last, Value: value, Arrived: l.arrived}
-		l.hits[key] = h
-		l.whos[a.id]++
+	first, last = a.SlotOf(first, l.arrived), a.SlotOf(last, l.arrived)
+	h := near
+	if h == nil || h.AlertID != a.id || h.First != first || h.Last != last || h.Who != who { // numbers begin anew at times
+		h = l.hitFor(a, who, first, last, value)
 	}
 	h.Count += count
 	if of {
 		h.Also += count
 	}
 	h.Value = a.Worse(h.Value, value)
+	return h
+}
+
+// hitFor returns what the batch says of one who and some slots. Of those that are too many it is
+// said together, and where all are too many roughly when.
+func (l *look) hitFor(a *live, who string, first, last int64, value float64) *model.Hit {
+	key := hitKey{a.id, who, first, last}
+	if h := l.hits[key]; h != nil {
+		return h
+	}
+	if l.whos[a.id] >= mostWho && who != "" {
+		key.who = alert.Others
+	}
+	if len(l.hits) >= mostSaid {
+		key.first, key.last = 0, 0
+	}
+	h := l.hits[key]
+	if h == nil {
+		h = &model.Hit{AlertID: a.id, Number: a.number, Who: key.who, First: first, Last: last, Value: value}
+		l.hits[key] = h
+		l.whos[a.id]++
+	}
+	h.First, h.Last = min(h.First, first), max(h.Last, last)
+	return h
 }
 
 // inFilter is the contents of a batch as its filter shows them.

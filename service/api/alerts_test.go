@@ -184,12 +184,12 @@ func TestEachRecordIsJudgedOnce(t *testing.T) {
 			t.Fatal(err)
 		}
 		var left int64
-		if db.Model(&model.Hit{}).Count(&left); left > 0 {
+		if db.Model(&model.Hits{}).Count(&left); left > 0 {
 			t.Errorf("%d stand on shelf %s still", left, of.Name())
 		}
 	}
 	var left int64
-	if a.first.Model(&model.HitTaken{}).Count(&left); left > 0 {
+	if a.first.Model(&model.HitsTaken{}).Count(&left); left > 0 {
 		t.Errorf("%d are noted as taken still", left)
 	}
 	t.Logf("%d rounds, %d of them broken off", rounds.Load(), breaks.Load())
@@ -364,7 +364,7 @@ func TestKindsOfAlerts(t *testing.T) {
 	}
 	a.said(0, 201, lines(1, "reef-02", "pumpd", record.Error, "pump 4 stalled", 0)...)
 	a.said(0, 202, lines(1, "reef-02", "pumpd", record.Error, "pump 5 stalled", 0)...) // the same shape
-	a.said(0, 203, lines(1, "reef-02", "pumpd", record.Info, "pump 5 sings", 0)...)     // no error
+	a.said(0, 203, lines(1, "reef-02", "pumpd", record.Info, "pump 5 sings", 0)...)    // no error
 	a.said(0, 204, lines(1, "reef-02", "sshd", record.Info, "badge 4 let in", 0)...)
 	auth := lines(1, "reef-02", "sshd", record.Info, "badge 4 let in", 0)
 	auth[0].Priority = record.MakePriority(4, record.Info)
@@ -468,7 +468,7 @@ func TestSilenceIsTold(t *testing.T) {
 func (a *asked) heard(number uint64, app string) {
 	a.t.Helper()
 	a.said(0, number, a.line(0, "reef-02", app, record.Info, "hello"))
-	if err := a.first.Model(&model.Hit{}).Where("1 = 1").Update("arrived", a.now.UnixMicro()).Error; err != nil {
+	if err := a.first.Model(&model.Hits{}).Where("1 = 1").Update("arrived", a.now.UnixMicro()).Error; err != nil {
 		a.t.Fatal(err)
 	}
 }
@@ -520,7 +520,7 @@ func TestHostileRecordsAreJudged(t *testing.T) {
 		t.Fatal(err)
 	}
 	var hits int64
-	if a.first.Model(&model.Hit{}).Count(&hits); hits != 0 {
+	if a.first.Model(&model.Hits{}).Count(&hits); hits != 0 {
 		t.Errorf("what is imported says %d things", hits)
 	}
 }

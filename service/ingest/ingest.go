@@ -362,8 +362,8 @@ func (q *Queue) commit(jobs []*job) (casks []uint64, err error) {
 		if err := AddShapes(tx, shapes); err != nil {
 			return err
 		}
-		if len(hits) > 0 {
-			if err := tx.CreateInBatches(hits, hitsTogether).Error; err != nil {
+		for some := range slices.Chunk(hits, hitsTogether) {
+			if err := tx.Create(&model.Hits{Arrived: time.Now().UnixMicro(), Said: model.PackHits(some)}).Error; err != nil {
 				return err
 			}
 		}
@@ -375,9 +375,9 @@ func (q *Queue) commit(jobs []*job) (casks []uint64, err error) {
 	return casks, err
 }
 
-const hitsTogether = 500 // that one statement writes
+const hitsTogether = 2000 // that one row has
 
-// appendHits appends what the batch says to alerts, where it brings shapes. None has an id yet.
+// appendHits appends what the batch says to alerts, where it brings shapes.
 func (b *Batch) appendHits(hits []model.Hit, shapes []model.Shape) []model.Hit {
 	hits = append(hits, b.said.Hits...)
 	for _, s := range shapes {

@@ -24,32 +24,25 @@ type AlertState struct {
 	Last     int64  `gorm:"index:alert_last,priority:2"` // when something came, in microseconds since 1970
 }
 
-// Hit is what a batch says to an alert of one who. It stands on the shelf of the batch, and is
-// committed with it, until it is judged.
-type Hit struct {
+// Hits are what batches say to alerts. They stand on the shelf of the batches, and are committed
+// with them, until they are judged.
+type Hits struct {
 	ID      uint64 `gorm:"primaryKey"`
-	AlertID uint64
-	Number  int    // of the alert as it was
-	Who     string `gorm:"type:varbinary(520)"`
-	First   int64  `gorm:"column:first_slot"`
-	Last    int64  `gorm:"column:last_slot"`
-	Count   int64
-	Also    int64   // of them, those that are too many
-	Value   float64 // of a field
-	CaskID  uint64  // of new shapes alone, with their key and when they began
-	Key     uint64  `gorm:"column:shape_key"`
-	Began   int64
-	Arrived int64
-}
-
-// HitTaken is a hit of a shelf that is judged, and perhaps stands there still.
-type HitTaken struct {
-	ShelfID uint32 `gorm:"primaryKey;autoIncrement:false"`
-	HitID   uint64 `gorm:"primaryKey;autoIncrement:false"`
+	Arrived int64  // when the batches came, in microseconds since 1970
+	Said    []byte `gorm:"type:mediumblob"` // see PackHits
 }
 
 // TableName is the plural.
-func (HitTaken) TableName() string { return "hits_taken" }
+func (Hits) TableName() string { return "hits" }
+
+// HitsTaken are hits of a shelf that are judged, and perhaps stand there still.
+type HitsTaken struct {
+	ShelfID uint32 `gorm:"primaryKey;autoIncrement:false"`
+	HitsID  uint64 `gorm:"primaryKey;autoIncrement:false"`
+}
+
+// TableName is the plural.
+func (HitsTaken) TableName() string { return "hits_taken" }
 
 // Notice is what an alert has found, for a person to look at.
 type Notice struct {

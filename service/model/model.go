@@ -638,7 +638,7 @@ var migrations = []*gormigrate.Migration{{
 }, {
 	ID: "0025 alerts",
 	Migrate: func(tx *gorm.DB) error {
-		return tx.AutoMigrate(&Alert{}, &AlertState{}, &Hit{}, &HitTaken{}, &Notice{}, &NoticeWho{}, &Receiver{}, &Delivery{})
+		return tx.AutoMigrate(&Alert{}, &AlertState{}, &Hits{}, &HitsTaken{}, &Notice{}, &NoticeWho{}, &Receiver{}, &Delivery{})
 	},
 }}
 
