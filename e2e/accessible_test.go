@@ -3,6 +3,8 @@ package e2e
 import (
 	"fmt"
 	"os"
+	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -42,6 +44,12 @@ func TestPagesKeepNobodyOut(t *testing.T) {
 		h.send("tcp", fmt.Sprintf("<%d>1 - kelp-01 ticketd 22 - [sale@32473 order=\"%d\"] order %d went through\n", 128+i%8, i, i))
 	}
 	h.waitUntilDelivered(40)
+	alert := filepath.Join(t.TempDir(), "sales.yaml")
+	os.WriteFile(alert, []byte("alert: 1\nby: host\nwhen: app is ticketd\nmore: {than: 3, in: 1h}\nnote: Open a second desk.\n"), 0o644)
+	if _, stderr, code := s.ask(s.token("*", "admin"), "alert", "set", alert); code != 0 {
+		t.Fatal(stderr)
+	}
+	h.send("tcp", strings.Repeat("<14>1 - kelp-01 ticketd 22 - - order 7 went through\n", 8))
 	b := newBrowser(t, s.url())
 	b.waitForText("Sign in to read")
 	for _, theme := range []string{"light", "dark"} {
@@ -58,11 +66,15 @@ func TestPagesKeepNobodyOut(t *testing.T) {
 		{"Fleet", "/fleet", "Fleet"},
 		{"a plan of the fleet", "/fleet/gate", "Revisions"},
 		{"a roll-out", "/rollouts/1", "gate-01"},
-		{"Logs", "/logs?by=app", "40 shown"},
+		{"Logs", "/logs?by=app", "48 shown"},
 		{"Shapes", "/shapes", "order … went through"},
 		{"Casks", "/casks", "gateway"},
 		{"a cask", "/casks/gateway", "What it keeps"},
-		{"Notices", "/notices", "Notices"},
+		{"Alerts", "/alerts", "What the store keeps asking"},
+		{"a new alert", "/alerts/new", "it would have told you"},
+		{"an alert", "/alerts/sales", "it would have told you"},
+		{"Notices", "/notices", "sales: "},
+		{"a notice", "/notices/1", "How it was sent"},
 		{"Access", "/access", "Who did or read what"},
 	}
 	for _, page := range pages {

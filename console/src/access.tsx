@@ -3,7 +3,7 @@ import { useState } from "react";
 import { adopt, removeAccount, revokeToken, setAccount, setPassword, type Act, type GivenAccount, type GivenToken, type Joining, type SentInvitation } from "./api";
 import { keys, useAccounts, useAudit, useInvitations, useIsAdmin, useJoinings, useTokens } from "./queries";
 import { ago, clock, day } from "./time";
-import { Alert, Button, Card, control, Field, Table } from "./ui";
+import { Alert, Button, Card, control, Field, Sure, Table } from "./ui";
 
 const roles: GivenAccount["role"][] = ["viewer", "operator", "admin"];
 const cell = "border-t border-line py-1 pr-4 align-baseline [overflow-wrap:anywhere]";
@@ -56,18 +56,6 @@ function useChange<T>(list: string[], change: (what: T) => Promise<unknown>) {
       client.invalidateQueries({ queryKey: keys.audit });
     },
   });
-}
-
-// Sure asks once more before something is taken away.
-function Sure({ what, label, onSure }: { what: string; label: string; onSure: () => void }) {
-  const [asked, setAsked] = useState(false);
-  if (!asked) return <Button look="link" aria-label={`${what} ${label}`} onClick={() => setAsked(true)}>{what}</Button>;
-  return (
-    <span className="inline-flex gap-3">
-      <Button look="link" className="font-semibold text-ink" aria-label={`${what} ${label} for good`} onClick={onSure}>{what}, for good</Button>
-      <Button look="link" onClick={() => setAsked(false)}>keep</Button>
-    </span>
-  );
 }
 
 function Accounts() {

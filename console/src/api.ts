@@ -59,6 +59,10 @@ export type PlanLine = Said["PlanLine"];
 export type PlanRevision = Said["PlanRevision"];
 export type ComparedPlan = Said["ComparedPlan"];
 export type Rollout = Said["Rollout"];
+export type StoredAlert = Said["Alert"];
+export type TriedAlert = Said["TriedAlert"];
+export type Notice = Said["Notice"];
+export type Receiver = Said["Receiver"];
 export type Retention = Pick<Cask, "keep_days" | "keep_total" | "held" | "days_at_most">;
 export type Explained = Omit<Said["Explanation"], "record" | "becomes"> & { record: Rec; becomes?: Rec };
 export type Compared = Omit<Said["Compared"], "changes"> & { changes: (Omit<Said["ComparedChange"], "examples"> & { examples: Rec[] })[] };
@@ -214,3 +218,13 @@ export const planOf = (agent: string) => get<Said["AgentPlan"]>(`/agents/${agent
 export const checkPlan = (text: string, signal?: AbortSignal) => post<Checked>("/plans/check", { text }, signal);
 export const explain = (text: string, what: { line: string; intake?: string } | { record: Rec }) => post<Explained>("/plans/explain", { text, ...what });
 export const compare = (body: { old: string; new: string; cask?: string; since: string }) => post<Compared>("/plans/compare", body);
+
+const alertPath = (name: string) => `/alerts/${encodeURIComponent(name)}`;
+const receiverPath = (name: string) => `/receivers/${encodeURIComponent(name)}`;
+export const putAlert = (name: string, a: { text: string; base?: number; off?: boolean }) => put<StoredAlert>(alertPath(name), a);
+export const removeAlert = (name: string) => ask(alertPath(name), { method: "DELETE" });
+export const tryAlert = (name: string, text: string, days: number, signal?: AbortSignal) => post<TriedAlert>("/alerts/try", { name, text, days }, signal);
+export const steerNotice = (id: number, s: { do: "take" | "leave" | "mute" | "done" | "reopen"; minutes?: number; why?: string }) => post<Notice>(`/notices/${id}`, s);
+export const putReceiver = (name: string, r: Omit<Said["PutReceiver"], "$schema">) => ask(receiverPath(name), asJSON("PUT", r));
+export const removeReceiver = (name: string) => ask(receiverPath(name), { method: "DELETE" });
+export const tryReceiver = (name: string) => ask(`${receiverPath(name)}/try`, { method: "POST" });

@@ -2,6 +2,7 @@ import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { Pause, Play, Radio } from "lucide-react";
 import { useCallback, useEffect, useMemo, useRef, useState, type UIEvent } from "react";
+import { Link } from "react-router";
 import { useAddress } from "./address";
 import { get, records, type Rec } from "./api";
 import { Counted, countedBy } from "./counted";
@@ -12,7 +13,7 @@ import { Views } from "./views";
 import { RecordPanel } from "./record";
 import { Severity } from "./severity";
 import { asInput, clock, count, day, rangeOf, ranges } from "./time";
-import { keys, useCasks } from "./queries";
+import { keys, useCasks, useMayOperate } from "./queries";
 import { Alert, control, Missing } from "./ui";
 
 const limit = 2000; // records that are fetched at a time
@@ -60,6 +61,7 @@ export default function Logs() {
     [changeAddress],
   );
   const casks = useCasks();
+  const mayAlert = useMayOperate();
   const span = useMemo(() => {
     if (!range) return { since, until };
     const now = Math.ceil(Date.now() / 1000) * 1000;
@@ -137,6 +139,7 @@ export default function Logs() {
           </select>
           <Views shown={{ cask, since: range || "1h", where: condition }} onPick={(v) => change({ q: v.where || null, cask: v.cask || null, live: null, ...spanOf(v.since) })} />
           <Export query={query} />
+          {mayAlert && <Link className={control} to={`/alerts/new?${new URLSearchParams({ ...(condition && { q: condition }), ...(cask && { cask }) })}`}>alert on this</Link>}
           <button className={`${control} flex items-center gap-1.5 ${live ? "border-amber font-semibold text-amber" : ""}`} aria-pressed={live} onClick={() => change({ live: live ? null : "1" })}>
             <Radio size={15} aria-hidden /> Live
           </button>

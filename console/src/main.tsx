@@ -19,6 +19,9 @@ const RolloutPage = lazy(() => import("./fleet").then((m) => ({ default: m.Rollo
 const Casks = lazy(() => import("./casks"));
 const CaskPage = lazy(() => import("./casks").then((m) => ({ default: m.CaskPage })));
 const Notices = lazy(() => import("./notices"));
+const NoticePage = lazy(() => import("./notices").then((m) => ({ default: m.NoticePage })));
+const Alerts = lazy(() => import("./alerts"));
+const AlertPage = lazy(() => import("./alertpage"));
 const Access = lazy(() => import("./access"));
 const ShapesPage = lazy(() => import("./shapes"));
 const Logs = lazy(() => import("./logs"));
@@ -45,6 +48,9 @@ function App() {
         <Route path="logs" element={<Suspense><Logs /></Suspense>} />
         <Route path="shapes" element={<Suspense><ShapesPage /></Suspense>} />
         <Route path="notices" element={<Suspense><Notices /></Suspense>} />
+        <Route path="notices/:id" element={<Suspense><NoticePage /></Suspense>} />
+        <Route path="alerts" element={<Suspense><Alerts /></Suspense>} />
+        <Route path="alerts/:name" element={<Suspense><AlertPage /></Suspense>} />
         <Route path="access" element={<Suspense><Access /></Suspense>} />
         <Route path="casks" element={<Suspense><Casks /></Suspense>} />
         <Route path="casks/:name" element={<Suspense><CaskPage /></Suspense>} />

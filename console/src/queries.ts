@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { checkPlan, get, planOf, records, type Account, type Act, type Cask, type FleetHost, type Overview, type PlanAssignment, type PlanLine, type PlanRevision, type Rollout, type CaskAndFeeds, type Shapes, type Shelf, type GivenAccount, type GivenToken, type Host, type Joining, type SentInvitation, type View } from "./api";
+import { checkPlan, get, planOf, records, type Account, type Act, type Cask, type FleetHost, type Overview, type PlanAssignment, type PlanLine, type PlanRevision, type Rollout, type CaskAndFeeds, type Shapes, type Shelf, type GivenAccount, type GivenToken, type Host, type Joining, type Notice, type Receiver, type SentInvitation, type StoredAlert, type View } from "./api";
 
 // keys are the names under which answers are remembered: each has one type.
 export const keys = {
@@ -34,6 +34,12 @@ export const keys = {
   histogram: (query: string) => ["histogram", query],
   counted: (by: string, query: string) => ["counted", by, query],
   shapes: (query: string) => ["shapes", query],
+  alerts: ["alerts"],
+  receivers: ["receivers"],
+  notices: ["notices"],
+  noticesOf: (state: string) => ["notices", "of", state],
+  notice: (id: string) => ["notices", "one", id],
+  tried: (name: string, text: string) => ["tried", name, text],
   neighbours: (of: unknown[]) => ["neighbours", ...of],
 };
 
@@ -62,11 +68,15 @@ export const useShapes = (query: URLSearchParams) => useQuery({ queryKey: keys.s
 export const useAccounts = () => useQuery({ queryKey: keys.accounts, queryFn: ({ signal }) => get<GivenAccount[]>("/accounts", signal), refetchInterval: 5000 });
 export const useTokens = () => useQuery({ queryKey: keys.tokens, queryFn: ({ signal }) => get<GivenToken[]>("/tokens", signal), refetchInterval: 5000 });
 export const useInvitations = () => useQuery({ queryKey: keys.invitations, queryFn: ({ signal }) => get<SentInvitation[]>("/invitations", signal), refetchInterval: 5000 });
-export const useJoinings = () => useQuery({ queryKey: keys.joinings, queryFn: ({ signal }) => get<Joining[]>("/joinings", signal), refetchInterval: 5000 });
+export const useJoinings = (enabled = true) => useQuery({ queryKey: keys.joinings, queryFn: ({ signal }) => get<Joining[]>("/joinings", signal), refetchInterval: 5000, enabled });
 export const useAudit = () => useQuery({ queryKey: keys.audit, queryFn: ({ signal }) => get<Act[]>("/audit?limit=100", signal), refetchInterval: 5000 });
 
 const useList = <T>(queryKey: string[], path: string, refetchInterval = 5000) => useQuery({ queryKey, queryFn: ({ signal }) => get<T[]>(path, signal), refetchInterval });
 export const useShelves = (enabled: boolean) => useQuery({ queryKey: keys.shelves, queryFn: ({ signal }) => get<Shelf[]>("/shelves", signal), refetchInterval: 5000, enabled });
+export const useAlerts = () => useList<StoredAlert>(keys.alerts, "/alerts");
+export const useReceivers = (enabled: boolean) => useQuery({ queryKey: keys.receivers, queryFn: ({ signal }) => get<Receiver[]>("/receivers", signal), refetchInterval: 5000, enabled });
+export const useNotices = (state: string) => useQuery({ queryKey: keys.noticesOf(state), queryFn: ({ signal }) => get<Notice[]>(`/notices?${new URLSearchParams({ state })}`, signal), placeholderData: keepPreviousData, refetchInterval: 3000 });
+export const useNotice = (id: string) => useQuery({ queryKey: keys.notice(id), queryFn: ({ signal }) => get<Notice>(`/notices/${encodeURIComponent(id)}`, signal), refetchInterval: 3000, retry: false });
 export const useFleet = () => useList<FleetHost>(keys.fleet, "/fleet", 30000);
 export const usePlanLines = () => useList<PlanLine>(keys.planLines, "/plans");
 export const useAssignments = () => useList<PlanAssignment>(keys.assignments, "/assignments");

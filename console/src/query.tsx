@@ -13,13 +13,18 @@ export const narrowed = (condition: string, to: string) => (!condition ? to : / 
 const begunIn = (text: string) => text.match(/[a-z]+$/i)?.[0].toLowerCase() ?? "";
 
 // QueryLine takes a condition. It offers the words of the language that go on with what is written: the arrows choose
-// one, Enter or Tab takes it; Tab takes the first where none is chosen.
-export function QueryLine({ value, onRun, inputRef }: { value: string; onRun: (condition: string) => void; inputRef: React.RefObject<HTMLInputElement | null> }) {
-  const [text, setText] = useState(value);
+// one, Enter or Tab takes it; Tab takes the first where none is chosen. It is a form of its own; where onText is told of
+// each change, it is a part of another one.
+export function QueryLine({ value, onRun, onText, inputRef }: { value: string; onRun: (condition: string) => void; onText?: (text: string) => void; inputRef: React.RefObject<HTMLInputElement | null> }) {
+  const [text, showText] = useState(value);
+  const setText = (to: string) => {
+    showText(to);
+    onText?.(to);
+  };
   const shown = useRef(value);
   if (shown.current !== value) {
     shown.current = value;
-    setText(value);
+    showText(value);
   }
   const begun = begunIn(text);
   const offers = begun ? words.filter((w) => w.startsWith(begun) && w.trim() !== begun).slice(0, 6) : [];
@@ -35,16 +40,8 @@ export function QueryLine({ value, onRun, inputRef }: { value: string; onRun: (c
     },
   });
   const open = box.isOpen && offers.length > 0;
-  return (
-    <form
-      role="search"
-      className="relative min-w-0 flex-1 basis-72"
-      onSubmit={(e) => {
-        e.preventDefault();
-        box.closeMenu();
-        onRun(text.trim());
-      }}
-    >
+  const line = (
+    <>
       <input
         {...box.getInputProps({
           ref: inputRef,
@@ -71,6 +68,21 @@ export function QueryLine({ value, onRun, inputRef }: { value: string; onRun: (c
           </li>
         ))}
       </ul>
+    </>
+  );
+  const look = "relative min-w-0 flex-1 basis-72";
+  if (onText) return <div className={look}>{line}</div>;
+  return (
+    <form
+      role="search"
+      className={look}
+      onSubmit={(e) => {
+        e.preventDefault();
+        box.closeMenu();
+        onRun(text.trim());
+      }}
+    >
+      {line}
     </form>
   );
 }

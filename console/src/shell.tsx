@@ -42,6 +42,7 @@ export function Shell({ account }: { account: Account }) {
           <NavLink to="/logs" className={link}>Logs</NavLink>
           <NavLink to="/shapes" className={link}>Shapes</NavLink>
           <NavLink to="/casks" className={link}>Casks</NavLink>
+          <NavLink to="/alerts" className={link}>Alerts</NavLink>
           <NavLink to="/notices" className={link}>Notices</NavLink>
           <NavLink to="/access" className={link}>Access</NavLink>
         </nav>

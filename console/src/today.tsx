@@ -1,13 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
-import { useMemo } from "react";
+import { useMemo, type ReactNode } from "react";
 import { Link } from "react-router";
-import { get, type FleetHost } from "./api";
+import { get, type FleetHost, type Overview } from "./api";
 import { Histogram } from "./histogram";
 import { Health, NoHosts } from "./hosts";
 import { severities, Severity } from "./severity";
 import { size } from "./size";
 import { ago, count, day } from "./time";
-import { keys, useOverview, useShapes } from "./queries";
+import { NoticeList } from "./noticelist";
+import { keys, useIsAdmin, useJoinings, useMayOperate, useNotices, useOverview, useReceivers, useShapes } from "./queries";
 import { nothingRemarkable, ShapeTable } from "./shapes";
 import { Alert, Card, Missing } from "./ui";
 
@@ -33,7 +34,9 @@ export default function Today() {
     <div className="h-full overflow-y-auto p-3 sm:p-5">
       <h1 className="sr-only">Today</h1>
       {problem && <Alert className="mb-4">{problem.message}</Alert>}
-      <Card title="Records in the store, the last hour">
+      <Needs hosts={hosts.data} />
+      <Remarkable />
+      <Card title="Records in the store, the last hour" className="mt-4">
         {rates.data && <Histogram {...rates.data} height={120} />}
         <ul className="mt-3 flex flex-wrap gap-x-6 gap-y-1">
           {severities.map((name, s) => (
@@ -45,7 +48,6 @@ export default function Today() {
           ))}
         </ul>
       </Card>
-      <Remarkable />
       <Card title="Hosts" className="mt-4">
         {hosts.data?.all === 0 && <NoHosts />}
         <ul>{hosts.data?.hosts.map((h) => <HostRow key={h.agent_id} host={h} />)}</ul>
@@ -74,6 +76,46 @@ function HostRow({ host: h }: { host: FleetHost }) {
         {s.troubles.map((t) => <div key={t}>{t}</div>)}
         {s.troubles.length === 0 && !h.drift && <span className="text-soft">in order</span>}
       </div>
+    </li>
+  );
+}
+
+const needsShown = 4; // notices, and hosts
+const soon = 14 * 86400e3; // a disk that is full by then needs a person
+
+// Needs tells what needs a person, each with the way on: notices of alerts, hosts, disks, agents that wait.
+function Needs({ hosts }: { hosts?: Overview }) {
+  const notices = useNotices("told,seen");
+  const isAdmin = useIsAdmin();
+  const joinings = useJoinings(isAdmin);
+  const receivers = useReceivers(useMayOperate());
+  const inNeed = hosts?.hosts.filter((h) => h.summary.troubles.length > 0 || h.drift) ?? [];
+  const disks = hosts?.hosts.flatMap((h) => h.summary.disks.filter((d) => d.full && Date.parse(d.full) < Date.now() + soon).map((d) => ({ h, d }))) ?? [];
+  const deaf = receivers.data?.filter((r) => r.trouble) ?? [];
+  const waiting = joinings.data?.length ?? 0;
+  if (!notices.data || !hosts) return null;
+  const none = notices.data.length + (hosts.need || inNeed.length) + disks.length + deaf.length + waiting === 0;
+  return (
+    <Card title="What needs a person">
+      {none && <p className="text-soft">Nothing. <Link className="underline" to="/alerts">What the store asks for you</Link></p>}
+      <NoticeList notices={notices.data.slice(0, needsShown)} />
+      {notices.data.length > needsShown && <p className="border-t border-line py-2 text-sm"><Link className="underline" to="/notices">and {count(notices.data.length - needsShown)} more notices</Link></p>}
+      <ul>
+        {inNeed.slice(0, needsShown).map((h) => <Need key={h.agent_id} to={`/hosts/${h.agent_id}`} who={h.host}>{h.summary.troubles[0] ?? `plan: ${h.drift}`}</Need>)}
+        {hosts.need > needsShown && <Need to="/hosts" who="hosts">and {count(hosts.need - needsShown)} more hosts</Need>}
+        {disks.slice(0, needsShown).map(({ h, d }) => <Need key={h.agent_id + d.folder} to={`/hosts/${h.agent_id}`} who={h.host}>the disk of {d.folder} is full on {day(new Date(d.full!))} at this rate</Need>)}
+        {deaf.map((r) => <Need key={r.name} to="/alerts" who={r.name}>does not take what alerts tell: {r.trouble}</Need>)}
+        {waiting > 0 && <Need to="/access" who="agents">{count(waiting)} wait to be let in</Need>}
+      </ul>
+    </Card>
+  );
+}
+
+function Need({ to, who, children }: { to: string; who: string; children: ReactNode }) {
+  return (
+    <li className="flex flex-wrap gap-x-4 border-t border-line py-1.5">
+      <Link className="w-28 truncate font-semibold hover:underline" to={to} title={who}>{who}</Link>
+      <span className="min-w-0 flex-1 basis-64 [overflow-wrap:anywhere]">{children}</span>
     </li>
   );
 }

@@ -1,4 +1,4 @@
-import { Component, type ComponentProps, type ReactNode } from "react";
+import { Component, useState, type ComponentProps, type ReactNode } from "react";
 
 // What pages are made of.
 
@@ -55,12 +55,12 @@ export function Alert({ className, children }: { className?: string; children: R
 // control is how what is filled in or chosen looks.
 export const control = "rounded border border-line bg-paper px-2 py-1 text-sm";
 
-// Field is something to fill in, with its name before and its unit behind it.
-export function Field({ name, nameClass, unit, className, ...rest }: { name: string; nameClass?: string; unit?: string } & ComponentProps<"input">) {
+// Field is something to fill in, with its name before and its unit behind it; field is how a form calls it.
+export function Field({ name, field, nameClass, unit, className, ...rest }: { name: string; field?: string; nameClass?: string; unit?: string } & ComponentProps<"input">) {
   return (
     <label className="flex items-baseline gap-2">
       <span className={join("text-soft", nameClass)}>{name}</span>
-      <input className={join(control, className)} {...rest} />
+      <input name={field} className={join(control, className)} {...rest} />
       {unit && <span className="text-soft">{unit}</span>}
     </label>
   );
@@ -79,5 +79,17 @@ export function Table({ columns, wide, label, className, children }: { columns: 
         <tbody>{children}</tbody>
       </table>
     </div>
+  );
+}
+
+// Sure asks once more before something is taken away.
+export function Sure({ what, label, onSure }: { what: string; label: string; onSure: () => void }) {
+  const [asked, setAsked] = useState(false);
+  if (!asked) return <Button look="link" aria-label={`${what} ${label}`} onClick={() => setAsked(true)}>{what}</Button>;
+  return (
+    <span className="inline-flex gap-3">
+      <Button look="link" className="font-semibold text-ink" aria-label={`${what} ${label} for good`} onClick={onSure}>{what}, for good</Button>
+      <Button look="link" onClick={() => setAsked(false)}>keep</Button>
+    </span>
   );
 }

@@ -105,13 +105,17 @@ func (a *live) gather(ctx context.Context, store *search.Store, q search.Query, 
 
 // gatherShapes gathers the shapes that were new.
 func (a *live) gatherShapes(ctx context.Context, store *search.Store, q search.Query, past *alert.Past) (room bool, err error) {
+	began, err := store.Began(ctx, q)
+	if err != nil {
+		return false, err
+	}
 	all, err := store.Shapes(ctx, q, 1)
 	if err != nil {
 		return false, err
 	}
 	room = true
 	for _, c := range all.All {
-		if all.What(c, q.Since) == search.IsNew {
+		if c.Count > 0 && c.Known >= q.Since && c.Known < q.Until && c.Known > began+learnTime.Microseconds() {
 			at := a.SlotOf(c.Known, q.Until)
 			room = past.Add(a.Alert, c.Text, alert.Hit{At: at, To: at, Count: c.Count, Arrived: c.Known}) && room
 		}

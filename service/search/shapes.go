@@ -117,6 +117,19 @@ func eachShape(db *gorm.DB, casks, keys []uint64, each func(model.Shape)) error 
 	return nil
 }
 
+// Began returns since when there are records of any shape in the casks of a query, Never for none.
+func (s *Store) Began(ctx context.Context, q Query) (int64, error) {
+	found, err := onEach(ctx, s, &q, s.shelves.All(), func(db *gorm.DB, _ *shelf.Shelf) (began []int64, err error) {
+		var first *int64
+		err = db.Model(&model.Shape{}).Where("cask_id IN ?", q.Casks).Select("MIN(first)").Scan(&first).Error
+		if first != nil {
+			began = []int64{*first}
+		}
+		return began, err
+	})
+	return slices.Min(append(slices.Concat(found...), Never)), err
+}
+
 // nameShapes notes the texts of shapes, and since when they are known: on whichever shelf.
 func (s *Store) nameShapes(ctx context.Context, q *Query, all []*ShapeCount) error {
 	byKey := map[uint64]*ShapeCount{}
