@@ -55,7 +55,7 @@ func BenchmarkAlerts(b *testing.B) {
 	all := records(lines(corpus(400_000)))
 	now := record.StampOf(time.Now())
 	for i := range all {
-		all[i].Time = now // what is old says nothing
+		all[i].Time = now                                                                          // what is old says nothing
 		all[i].Priority = record.MakePriority(record.Facility(len(all[i].App)), all[i].Severity()) // a program has one facility
 	}
 	s := startStore(b)

@@ -117,6 +117,11 @@ func Run(ctx context.Context, o Options) error {
 	if d.Kiosks, err = startKiosks(o, store); err != nil {
 		return err
 	}
+	if store.url != "" {
+		if err := store.setAlerts(o); err != nil {
+			return err
+		}
+	}
 	if err := writeJSON(filepath.Join(dir, "demo.json"), d); err != nil {
 		return err
 	}

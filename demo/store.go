@@ -62,7 +62,7 @@ func tryStore(ctx context.Context, o Options) (s *store, err error) {
 	if err != nil {
 		return s, err
 	}
-	s.service, err = startChild("the service", filepath.Join(s.dir, "service.log"), o.Binary, "serve", "--listen", address, "--database-file", database)
+	s.service, err = startChild("the service", filepath.Join(s.dir, "service.log"), o.Binary, "serve", "--listen", address, "--link", "http://"+address, "--database-file", database)
 	if err != nil {
 		return s, err
 	}
