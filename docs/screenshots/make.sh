@@ -38,7 +38,6 @@ picture status 'oakbarrel status --state lantern-bay/reef-02/state'
 picture show 'oakbarrel show everything --state lantern-bay/tide-gw/state --where "severity at least warning" --last 12'
 picture explain "oakbarrel plan explain lantern-bay/tide-gw/plan.yaml --line '<131>1 - kelp-01 ticketd 2201 - [sale@32473 order=\"4471\"] order 4471 failed: timeout'"
 picture check 'oakbarrel plan check broken.yaml'
-picture demo 'cat demo.txt'
 picture forecast 'oakbarrel forecast --state lantern-bay/reef-02/state; oakbarrel plan preview lantern-bay/reef-02/plan.yaml pumps'
 picture verify 'oakbarrel roll pumps --state lantern-bay/reef-02/state; sleep 1; oakbarrel verify pumps --state lantern-bay/reef-02/state; tail -1 lantern-bay/reef-02/logs/pumps.log.tally'
 picture followed 'oakbarrel followed --state lantern-bay/reef-02/state; oakbarrel followed --state lantern-bay/tide-gw/state'
@@ -50,4 +49,4 @@ picture read "oakbarrel read --since 1h --where 'severity at least error' --limi
 
 cd "$pictures/../.."
 OAKBARREL_PICTURES=$work go test -count=1 ./e2e -run Pictures
-cp $work/console-today-light.png $work/console-logs-dark.png $work/console-plans-light.png $work/console-host-dark.png $work/console-fleet-light.png $work/console-rollout-dark.png $work/console-cask-light.png $work/console-shapes-light.png docs/screenshots
+cp $work/console-today-light.png $work/console-logs-dark.png $work/console-plans-light.png $work/console-host-dark.png $work/console-fleet-light.png $work/console-rollout-dark.png $work/console-cask-light.png $work/console-shapes-light.png $work/console-alert-light.png docs/screenshots
