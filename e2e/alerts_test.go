@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"bufio"
+	"cmp"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -8,6 +10,8 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -32,42 +36,68 @@ func (b *browser) onFirstScreen(text string) {
 	b.waitFor(fmt.Sprintf(`[...document.querySelectorAll("tr, li")].some((e) => e.innerText.includes(%q) && e.getBoundingClientRect().bottom <= window.innerHeight)`, text))
 }
 
-// bayWithFaults sends two days of what Lantern Bay writes, by a seed, with three faults of the
-// last day: a new kind of error on one host, a program that ceased, and timeouts that rise slowly.
+// bayWithFaults sends two days of what Lantern Bay writes, in order, by a seed, with three faults
+// of the last day: a new kind of error on one host, a program that ceased, and timeouts that rise
+// slowly.
 func bayWithFaults(h *host, now time.Time, lines int, seed uint64) {
 	h.t.Helper()
 	rnd := rand.New(rand.NewPCG(seed, 1))
-	var all []string
-	say := func(ago time.Duration, severity int, host, app, text string) {
-		all = append(all, fmt.Sprintf("<%d>1 %s %s %s - - - %s\n", 24+severity, now.Add(-ago).Format(time.RFC3339Nano), host, app, text))
+	const day, span = 24 * time.Hour, 48 * time.Hour
+	type event struct {
+		ago  time.Duration
+		line string
 	}
-	day := 24 * time.Hour
-	programs := []struct{ host, app, text string }{
-		{"kelp-01", "ticketd", "sold %d tickets, slot %d:00"}, {"reef-02", "pumpd", "pump P%02d at %d rpm"}, {"tide-gw", "door-badge", "badge %d let in at door %d"},
-		{"reef-02", "salinity-probe", "tank %d salinity 34.%d ppt"}, {"kelp-02", "feeder", "feeder %d gave %d g"}, {"tide-gw", "tide-gauge", "level %d.%d m"},
+	write := func(ago time.Duration, severity int, host, app, text string) event {
+		return event{ago, fmt.Sprintf("<%d>1 %s %s %s - - - %s\n", 24+severity, now.Add(-ago).Format(time.RFC3339Nano), host, app, text)}
 	}
-	for range lines {
-		p := programs[rnd.IntN(len(programs))]
-		ago := time.Duration(rnd.Int64N(int64(2 * day)))
-		if p.app == "tide-gauge" && ago < day { // it ceased a day ago
-			ago += day
-		}
-		say(ago, 6, p.host, p.app, fmt.Sprintf(p.text, rnd.IntN(30), rnd.IntN(100)))
-	}
+	var faults []event
 	for range 20 {
-		say(time.Duration(rnd.Int64N(50*60*1e9)), 3, "kelp-02", "feeder", fmt.Sprintf("hatch %d stuck, motor draws %d mA", rnd.IntN(9), 900+rnd.IntN(90)))
+		faults = append(faults, write(time.Duration(rnd.Int64N(50*60*1e9)), 3, "kelp-02", "feeder", fmt.Sprintf("hatch %d stuck, motor draws %d mA", rnd.IntN(9), 900+rnd.IntN(90))))
 	}
-	for ago := 2 * day; ago > 0; ago -= 10 * time.Minute { // timeouts: few at first, more and more
+	for ago := span - time.Minute; ago > 0; ago -= 10 * time.Minute { // timeouts: few at first, more and more
 		n := 1
 		if ago < day {
 			n = 1 + int((day-ago)*8/day)
 		}
 		for range n {
-			say(ago, 4, "tide-gw", "tide-link", fmt.Sprintf("request %d to the harbour: timeout after %d ms", rnd.IntN(1e6), 5000+rnd.IntN(900)))
+			faults = append(faults, write(ago, 4, "tide-gw", "tide-link", fmt.Sprintf("request %d to the harbour: timeout after %d ms", rnd.IntN(1e6), 5000+rnd.IntN(900))))
 		}
 	}
-	h.send("tcp", strings.Join(all, ""))
-	h.waitUntilDelivered(int64(len(all)))
+	slices.SortFunc(faults, func(a, b event) int { return cmp.Compare(b.ago, a.ago) })
+	programs := []struct{ host, app, text string }{
+		{"kelp-01", "ticketd", "sold %d tickets, slot %d:00"}, {"reef-02", "pumpd", "pump P%02d at %d rpm, flow 20.4 l/min, winding 41.2 C, vibration 0.08 mm"}, {"tide-gw", "door-badge", "badge %d let in at door %d"},
+		{"reef-02", "salinity-probe", "tank %d salinity 34.%d ppt, temperature 25.1 C, sensor warm, bus quiet"}, {"kelp-02", "feeder", "feeder %d gave %d g of krill"}, {"tide-gw", "tide-gauge", "level %d.%d m"},
+	}
+	conn := h.dial("tcp")
+	out := bufio.NewWriterSize(conn, 1<<20)
+	sent := len(faults)
+	for n := range lines {
+		ago := span - span*time.Duration(n)/time.Duration(lines)
+		for len(faults) > 0 && faults[0].ago >= ago {
+			out.WriteString(faults[0].line)
+			faults = faults[1:]
+		}
+		p := programs[rnd.IntN(len(programs))]
+		if p.app == "tide-gauge" && ago < day+time.Hour { // it ceased more than a day ago
+			continue
+		}
+		out.WriteString(write(ago, 6, p.host, p.app, fmt.Sprintf(p.text, rnd.IntN(30), rnd.IntN(100))).line)
+		sent++
+	}
+	for _, f := range faults {
+		out.WriteString(f.line)
+	}
+	if err := out.Flush(); err != nil {
+		h.t.Fatal(err)
+	}
+	conn.Close()
+	for deadline := time.Now().Add(10*time.Second + time.Duration(lines)*50*time.Microsecond); ; time.Sleep(100 * time.Millisecond) {
+		if o := h.status().Outlets[0]; o.Held == 0 && o.Out == int64(sent) {
+			return
+		} else if time.Now().After(deadline) {
+			h.t.Fatalf("%d of %d records are delivered", o.Out, sent)
+		}
+	}
 }
 
 // Three faults of a day are on the first screen of Today, and somebody new makes, in less than
@@ -81,7 +111,11 @@ func TestFaultsAreFoundByAlerts(t *testing.T) {
 	h := s.host("gateway", s.token("gateway", "write"))
 	h.start()
 	now := time.Now().UTC()
-	bayWithFaults(h, now, 6000, 11)
+	lines := 6000
+	if n, err := strconv.Atoi(os.Getenv("OAKBARREL_LINES")); err == nil {
+		lines = n // five million are about a gigabyte in the store's words
+	}
+	bayWithFaults(h, now, lines, 11)
 	var got atomic.Value
 	receiver := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
