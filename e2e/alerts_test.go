@@ -72,7 +72,7 @@ func bayWithFaults(h *host, now time.Time, lines int, seed uint64) {
 	out := bufio.NewWriterSize(conn, 1<<20)
 	sent := len(faults)
 	for n := range lines {
-		ago := span - span*time.Duration(n)/time.Duration(lines)
+		ago := span - time.Duration(float64(span)*float64(n)/float64(lines))
 		for len(faults) > 0 && faults[0].ago >= ago {
 			out.WriteString(faults[0].line)
 			faults = faults[1:]

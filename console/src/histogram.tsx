@@ -2,14 +2,19 @@ import { useRef, useState, type KeyboardEvent } from "react";
 import { colorOf, severities } from "./severity";
 import { clock, count, day } from "./time";
 
-// Histogram draws counts by severity over a span. Dragging over it selects a part of
-// the span; so do the arrows with Shift, and Enter.
-export function Histogram({ counts, since, until, onSelect, height = 96 }: { counts: number[][]; since: number; until: number; onSelect?: (since: number, until: number) => void; height?: number }) {
+const sum = (counts: number[]) => counts.reduce((a, b) => a + b, 0);
+
+// Histogram draws counts by severity over a span, and as lines how many there were in another one, before. Dragging over
+// it selects a part of the span; so do the arrows with Shift, and Enter.
+export function Histogram({ counts, before, since, until, onSelect, height = 96 }: { counts: number[][]; before?: number[][]; since: number; until: number; onSelect?: (since: number, until: number) => void; height?: number }) {
   const box = useRef<HTMLDivElement>(null);
   const [drag, setDrag] = useState<[number, number] | null>(null);
   const [over, setOver] = useState<number | null>(null);
-  const totals = counts.map((c) => c.reduce((a, b) => a + b, 0));
-  const most = Math.max(1, ...totals);
+  const totals = counts.map(sum);
+  const were = before?.map(sum);
+  const most = Math.max(1, ...totals, ...(were ?? []));
+  const long = until - since > 36 * 3600e3;
+  const at = (t: number) => `${long ? `${day(new Date(t))} ` : ""}${clock(new Date(t))}`;
   const step = (until - since) / counts.length;
   const partAt = (x: number) => {
     const r = box.current!.getBoundingClientRect();
@@ -46,7 +51,7 @@ export function Histogram({ counts, since, until, onSelect, height = 96 }: { cou
   const shown = over ?? -1;
   const said =
     shown >= 0 && counts[shown]
-      ? `${clock(new Date(since + shown * step))}: ` + (totals[shown] === 0 ? "nothing" : severities.map((name, s) => (counts[shown][s] ? `${count(counts[shown][s])} ${name}` : "")).filter(Boolean).join(", "))
+      ? `${at(since + shown * step)}: ` + (totals[shown] === 0 ? "nothing" : severities.map((name, s) => (counts[shown][s] ? `${count(counts[shown][s])} ${name}` : "")).filter(Boolean).join(", ")) + (were ? `; ${count(were[shown])} before` : "")
       : `at most ${count(most)} in a part`;
   return (
     <figure className="select-none">
@@ -75,15 +80,16 @@ export function Histogram({ counts, since, until, onSelect, height = 96 }: { cou
         }}
       >
         {counts.map((c, i) => (
-          <div key={i} className="flex h-full flex-1 flex-col justify-end" style={{ background: selected(i) || shown === i ? "var(--amber-wash)" : undefined }}>
+          <div key={i} className="relative flex h-full flex-1 flex-col justify-end" style={{ background: selected(i) || shown === i ? "var(--amber-wash)" : undefined }}>
             {c.map((n, s) => n > 0 && <div key={s} style={{ height: `${Math.max(1.5, (n / most) * 100)}%`, maxHeight: "100%", flexShrink: 1, background: colorOf(s), opacity: s > 4 ? 0.55 : 1 }} />)}
+            {!!were?.[i] && <div className="absolute w-full border-t-2 border-ink" style={{ bottom: `${(were[i] / most) * 100}%` }} />}
           </div>
         ))}
       </div>
       <figcaption className="mt-1 flex justify-between border-t border-line pt-1 text-xs text-soft">
         <span>{day(new Date(since))} {clock(new Date(since))}</span>
         <span className="hidden sm:inline">{said}</span>
-        <span>{clock(new Date(until))}</span>
+        <span>{at(until)}</span>
       </figcaption>
     </figure>
   );

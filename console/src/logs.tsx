@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { useVirtualizer } from "@tanstack/react-virtual";
 import { Pause, Play, Radio } from "lucide-react";
-import { useCallback, useEffect, useMemo, useRef, useState, type UIEvent } from "react";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { Popover } from "radix-ui";
 import { Link } from "react-router";
 import { useAddress } from "./address";
 import { get, records, type Rec } from "./api";
@@ -11,10 +11,10 @@ import { inField } from "./keys";
 import { narrowed, QueryLine } from "./query";
 import { Views } from "./views";
 import { RecordPanel } from "./record";
-import { Severity } from "./severity";
-import { asInput, clock, count, day, rangeOf, ranges } from "./time";
+import { RecordList, columnsOf } from "./recordlist";
+import { asInput, count, rangeOf, ranges } from "./time";
 import { keys, useCasks, useMayOperate } from "./queries";
-import { Alert, control, Missing } from "./ui";
+import { Alert, Button, control, Missing } from "./ui";
 
 const limit = 2000; // records that are fetched at a time
 const most = 20000; // records that a live view keeps in sight
@@ -40,12 +40,15 @@ function Ends({ since, until, onChange }: { since: number; until: number; onChan
 }
 
 // The address bar holds the view: q is the condition, range or since and until the span, cask the cask, live the live view,
-// by what the records are counted by.
+// by what the records are counted by, columns what else is shown of each, unfold all lines of texts, beside the span before.
 export default function Logs() {
   const { params, change: changeAddress } = useAddress();
   const condition = params.get("q") ?? "";
   const live = params.get("live") === "1";
   const cask = params.get("cask") ?? "";
+  const beside = params.get("beside") === "1";
+  const columns = params.get("columns") ?? "";
+  const unfold = params.get("unfold") === "1";
   const by = countedBy.find((p) => p === params.get("by"));
   const since = Number(params.get("since")), until = Number(params.get("until"));
   const range = rangeOf(params.get("range"), since > 0 && until > since ? "" : "1h");
@@ -83,6 +86,13 @@ export default function Logs() {
     getNextPageParam: (page) => page.next,
   });
   const shape = useQuery({ queryKey: keys.histogram(query.toString()), queryFn: ({ signal }) => get<number[][]>(`/histogram?parts=80&${query}`, signal) });
+  const earlier = useMemo(() => {
+    const p = new URLSearchParams(query);
+    p.set("until", p.get("since")!);
+    p.set("since", new Date(2 * span.since - span.until).toISOString());
+    return p.toString();
+  }, [query, span]);
+  const before = useQuery({ queryKey: keys.histogram(earlier), queryFn: ({ signal }) => get<number[][]>(`/histogram?parts=80&${earlier}`, signal), enabled: beside });
   const follower = useLive(live, condition, cask);
   const list = useMemo(() => {
     const searched = found.data?.pages.flatMap((page) => page.records) ?? [];
@@ -143,6 +153,7 @@ export default function Logs() {
           <button className={`${control} flex items-center gap-1.5 ${live ? "border-amber font-semibold text-amber" : ""}`} aria-pressed={live} onClick={() => change({ live: live ? null : "1" })}>
             <Radio size={15} aria-hidden /> Live
           </button>
+          <More columns={columns} unfold={unfold} beside={beside} onChange={change} />
           {live && (
             <button className={`${control} flex items-center gap-1.5`} onClick={follower.toggle}>
               {follower.paused ? <Play size={15} aria-hidden /> : <Pause size={15} aria-hidden />}
@@ -150,14 +161,14 @@ export default function Logs() {
             </button>
           )}
         </div>
-        {shape.data && <Histogram counts={shape.data} {...span} height={56} onSelect={(a, b) => change({ ...ends(a, b), live: null })} />}
+        {shape.data && <Histogram counts={shape.data} before={beside ? before.data : undefined} {...span} height={56} onSelect={(a, b) => change({ ...ends(a, b), live: null })} />}
       </div>
       {problem && <Alert className="m-3">{problem.message}</Alert>}
       <Missing className="m-3" shelves={found.data?.pages.at(-1)?.missing} />
       <div className="flex min-h-0 flex-1 max-sm:flex-col">
         {by && <Counted by={by} query={query.toString()} onPick={narrow} />}
         <div className={`min-h-0 min-w-0 flex-1 ${open ? "hidden sm:block" : ""}`}>
-          <List list={list} open={open} live={live} onOpen={setOpen} onEnd={live ? undefined : fetchMore} />
+          <RecordList list={list} columns={columnsOf(columns)} unfold={unfold} open={open} live={live} onOpen={setOpen} onEnd={live ? undefined : fetchMore} />
           {!problem && found.isSuccess && list.length === 0 && (
             <p className="p-5 text-soft">Nothing in this span meets the condition. A longer span, or a condition with less in it, may find more; what hosts hold and have not yet sent is on the page Today.</p>
           )}
@@ -171,6 +182,27 @@ export default function Logs() {
   );
 }
 
+// More is what else may be shown: columns, whole texts, and the span before in the histogram.
+function More({ columns, unfold, beside, onChange }: { columns: string; unfold: boolean; beside: boolean; onChange: (to: Record<string, string | null>) => void }) {
+  const box = (name: string, on: boolean, key: string) => <label className="flex items-baseline gap-2"><input type="checkbox" checked={on} onChange={(e) => onChange({ [key]: e.target.checked ? "1" : null })} /> {name}</label>;
+  return (
+    <Popover.Root>
+      <Popover.Trigger className={`${control} ${columns || unfold || beside ? "border-amber font-semibold text-amber" : ""}`}>show…</Popover.Trigger>
+      <Popover.Portal>
+        <Popover.Content aria-label="what else is shown" align="end" sideOffset={4} className="z-20 w-72 space-y-2 rounded border border-line bg-sheet p-3 text-sm shadow-lg">
+          {box("all lines of a text", unfold, "unfold")}
+          {box("the span before, as lines in the histogram", beside, "beside")}
+          <form onSubmit={(e) => { e.preventDefault(); onChange({ columns: String(new FormData(e.currentTarget).get("columns") ?? "").trim() }); }}>
+            <label className="block text-soft" htmlFor="columns">columns, with commas between them</label>
+            <input id="columns" name="columns" key={columns} defaultValue={columns} placeholder="procid, facility, tank.id" className={`${control} mt-1 w-full font-mono`} />
+            <Button look="plain" className="mt-2">Show them</Button>
+          </form>
+        </Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
+  );
+}
+
 const forms: [string, string][] = [["json", "JSON lines"], ["csv", "CSV"], ["rfc5424", "syslog, RFC 5424"]];
 
 // Export saves all that meets the search as a file, not only what is shown.
@@ -181,77 +213,6 @@ function Export({ query }: { query: URLSearchParams }) {
       {forms.map(([form, name]) => <option key={form} value={form}>{name}</option>)}
     </select>
   );
-}
-
-// List shows records. Live it stays at its end, unless somebody has scrolled up.
-function List({ list, open, live, onOpen, onEnd }: { list: Rec[]; open: Rec | null; live: boolean; onOpen: (r: Rec) => void; onEnd?: () => void }) {
-  const box = useRef<HTMLDivElement>(null);
-  const atEnd = useRef(true);
-  const narrow = useNarrow();
-  const rows = useVirtualizer({ count: list.length, getScrollElement: () => box.current, estimateSize: () => (narrow ? 46 : 24), overscan: 20 });
-  useEffect(() => rows.measure(), [rows, narrow]);
-  const last = rows.getVirtualItems().at(-1)?.index ?? 0;
-  useEffect(() => {
-    if (list.length > 0 && last > list.length - 200) onEnd?.();
-  }, [last, list.length, onEnd]);
-  useEffect(() => {
-    atEnd.current = true;
-  }, [live]);
-  useEffect(() => {
-    if (live && atEnd.current && list.length > 0) rows.scrollToIndex(list.length - 1);
-  }, [live, list]);
-  const scrolled = (e: UIEvent<HTMLDivElement>) => {
-    const b = e.currentTarget;
-    atEnd.current = b.scrollHeight - b.scrollTop - b.clientHeight < 60;
-  };
-  const at = open ? list.indexOf(open) : -1;
-  const today = day(new Date());
-  const otherDays = [list[0], list.at(-1)].some((r) => r?.time && day(new Date(r.time)) !== today);
-  useEffect(() => {
-    if (at >= 0) rows.scrollToIndex(at);
-  }, [at]);
-  return (
-    <div ref={box} onScroll={scrolled} className={`overflow-y-auto ${list.length ? "h-full" : ""}`} role="listbox" aria-label="records">
-      <div style={{ height: rows.getTotalSize(), position: "relative" }}>
-        {rows.getVirtualItems().map((row) => {
-          const r = list[row.index];
-          const time = r.time ? new Date(r.time) : null;
-          return (
-            <div
-              key={row.key}
-              role="option"
-              tabIndex={0}
-              aria-selected={r === open}
-              className={`absolute left-0 flex w-full cursor-pointer flex-wrap content-center items-center gap-x-2 px-3 text-sm hover:bg-wash sm:gap-x-3 sm:px-5 md:flex-nowrap ${r === open ? "bg-wash" : ""}`}
-              style={{ height: row.size, transform: `translateY(${row.start}px)` }}
-              onClick={() => onOpen(r)}
-              onKeyDown={(e) => e.key === "Enter" && onOpen(r)}
-            >
-              <span className={`shrink-0 font-mono text-xs text-soft ${otherDays ? "w-28 sm:w-36" : "w-16 sm:w-[6.5rem]"}`} title={r.time}>
-                {time && (otherDays ? day(time).slice(5) + " " : "")}{time && clock(time)}<span className="hidden sm:inline">{time && clock(time, true).slice(8)}</span>
-              </span>
-              <span className="w-24 shrink-0"><Severity name={r.severity} /></span>
-              <span className="min-w-0 flex-1 truncate text-soft md:w-44 md:flex-none">{r.host ?? "-"} <span className="text-ink">{r.app ?? "-"}</span></span>
-              <span className="w-full truncate font-mono md:w-auto">{r.text}</span>
-            </div>
-          );
-        })}
-      </div>
-    </div>
-  );
-}
-
-// useNarrow tells whether a record takes two lines, as the breakpoint md has it.
-function useNarrow() {
-  const [narrow, setNarrow] = useState(false);
-  useEffect(() => {
-    const query = window.matchMedia("(max-width: 767px)");
-    const look = () => setNarrow(query.matches);
-    look();
-    query.addEventListener("change", look);
-    return () => query.removeEventListener("change", look);
-  }, []);
-  return narrow;
 }
 
 // useLive collects what is committed from now on. Paused, it goes on collecting and shows it later.

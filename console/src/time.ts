@@ -30,7 +30,7 @@ export function ago(iso: string | null | undefined): string {
 export const count = (n: number) => n.toLocaleString("en");
 
 // ranges are spans that end now, in milliseconds.
-export const ranges: Record<string, number> = { "1m": 60e3, "5m": 5 * 60e3, "15m": 15 * 60e3, "1h": 3600e3, "6h": 6 * 3600e3, "24h": 24 * 3600e3, "7d": 7 * 24 * 3600e3, "30d": 30 * 24 * 3600e3 };
+export const ranges: Record<string, number> = { "1m": 60e3, "5m": 5 * 60e3, "15m": 15 * 60e3, "1h": 3600e3, "6h": 6 * 3600e3, "24h": 24 * 3600e3, "7d": 7 * 24 * 3600e3, "30d": 30 * 24 * 3600e3, "90d": 90 * 24 * 3600e3, "1y": 365 * 24 * 3600e3 };
 
 // rangeOf is a range that there is: the one that is asked for, or another.
 export const rangeOf = (asked: string | null, otherwise: string) => (asked !== null && Object.hasOwn(ranges, asked) ? asked : otherwise);

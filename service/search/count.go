@@ -83,11 +83,33 @@ func (s *Store) Histogram(ctx context.Context, q Query, parts int) ([][8]int64, 
 		}
 		return counts, err
 	}
-	cells, err := s.kept(ctx, &q, floorMinute(q.Since), ceilMinute(q.Until))
-	for c, n := range cells {
-		counts[part(c.at*60e6)][c.severity] += n
-	}
-	return counts, err
+	return counts, s.keptInParts(ctx, &q, counts, func(m model.Minute) int64 { return part(m.Minute * 60e6) })
+}
+
+// keptInParts adds the counts by minute that were kept, in equal parts of the query's span. The
+// databases add them up, where no feed moves, so that a year is not much to read.
+func (s *Store) keptInParts(ctx context.Context, q *Query, counts [][8]int64, part func(model.Minute) int64) error {
+	since, until, parts := floorMinute(q.Since), ceilMinute(q.Until), len(counts)
+	return s.steadily(ctx, q, func(view *shelf.View) error {
+		clear(counts)
+		all, err := onEach(ctx, s, q, view.Shelves, func(db *gorm.DB, of *shelf.Shelf) (rows []model.Minute, err error) {
+			if len(view.Moves(of.ID)) > 0 {
+				rows, err = minutesOn(db, of.ID, view, q.Casks, since, until)
+				for i := range rows {
+					rows[i].Minute = part(rows[i])
+				}
+				return rows, err
+			}
+			err = db.Model(&model.Minute{}).
+				Select("CAST(LEAST(?, GREATEST(0, FLOOR(CAST(minute * 60000000 - ? AS DOUBLE) / CAST(? AS DOUBLE) * ?))) AS SIGNED) AS minute, severity, SUM(count) AS count", parts-1, q.Since, q.Until-q.Since, parts).
+				Where("cask_id IN ? AND minute >= ? AND minute < ?", q.Casks, since, until).Group("1, 2").Find(&rows).Error
+			return rows, err
+		})
+		for _, m := range slices.Concat(all...) {
+			counts[m.Minute][m.Severity] += m.Count
+		}
+		return err
+	})
 }
 
 // kept returns the counts by minute that were kept when the records came.
