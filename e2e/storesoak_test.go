@@ -131,6 +131,12 @@ func newStoreSoak(t *testing.T) *storeSoak {
 	t.Cleanup(second.kill)
 	k.services = []*store{first, second}
 	admin := first.token("*", "admin")
+	alert := filepath.Join(t.TempDir(), "lines.yaml")
+	os.WriteFile(alert, []byte("alert: 1\nby: host\nmore: {than: 0, in: 7d}\n"), 0o644)
+	if _, stderr, code := first.ask(admin, "alert", "set", alert); code != 0 {
+		t.Fatal(stderr)
+	}
+	time.Sleep(3 * time.Second) // until both services know it
 	for i, shelf := range []string{"first", "north", "south"} {
 		cask := "of-" + shelf
 		token := first.token(cask, "write")
@@ -311,5 +317,12 @@ func (k *storeSoak) inEnd() {
 		}
 	}
 	expect(k.t, 0, "in order", "", "store", "check", "--database-file", s.database)
+	admin, told := s.token("*", "admin"), ""
+	for i, w := range k.lines { // an alert has counted each line once
+		k.hosts[i].within(time.Minute, fmt.Sprintf("%d lines of host%d are judged, and not: %s", w.written.Load(), i, told), func() bool {
+			told, _, _ = s.ask(admin, "notice", "show", "1")
+			return strings.Contains(told, fmt.Sprintf("host%d: %d records within 7d", i, w.written.Load()))
+		})
+	}
 	k.t.Logf("%d lines; %v; longest waits %v; the machine stood still for %v", all, k.did, k.longest, time.Duration(k.stalled.Load()))
 }

@@ -59,7 +59,7 @@ type Alert struct {
 
 const (
 	parts      = 20              // slots of a span: how exactly it slides
-	mostSlots  = 400             // that are kept of a state
+	mostSlots  = 200             // that are kept of a state
 	grace      = 2 * time.Minute // for which records of a span may be on their way
 	gapDays    = 14              // for which it is known how long something was silent
 	heardLeast = 8               // quarters of a span in which something was heard, for its silence to be told

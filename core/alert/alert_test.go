@@ -84,6 +84,13 @@ func TestMoreIsToldOnceUntilItComesBack(t *testing.T) {
 	if c := a.Take(&late, []Hit{a.at(560, 1)}); c != Goes {
 		t.Errorf("what belongs to what was told begins anew: %v", c)
 	}
+	var full State // of one that others have filled since
+	for i := range int64(2000) {
+		a.Take(&full, []Hit{a.at(100_000+i*130, 1)})
+	}
+	if c := a.Take(&full, []Hit{a.at(0, 3), a.at(60, 3)}); c != Began || len(full.Slots) > mostSlots {
+		t.Errorf("what comes late is not judged: %v, %d slots", c, len(full.Slots))
+	}
 }
 
 // In whatever order and batches records come, and however states are kept in between, it is

@@ -61,12 +61,12 @@ func (a *Alert) Take(s *State, hits []Hit) Change {
 	least, most := int64(math.MaxInt64), int64(math.MinInt64)
 	for _, h := range hits {
 		a.heard(s, h.Arrived)
-		s.add(a, h)
+		if a.Kind != Silent && a.Kind != NewShape {
+			s.add(a, h)
+		}
 		least, most = min(least, h.At), max(most, h.To)
 	}
-	if len(s.Slots) > mostSlots {
-		s.Slots = slices.Delete(s.Slots, 0, len(s.Slots)-mostSlots)
-	}
+	defer s.cut() // once those are judged that came late
 	switch a.Kind {
 	case More, Value, Share:
 		return a.judge(s, least, most+parts)
@@ -82,6 +82,13 @@ func (a *Alert) Take(s *State, hits []Hit) Change {
 		}
 	}
 	return None
+}
+
+// cut lets go of the oldest slots where there are too many.
+func (s *State) cut() {
+	if len(s.Slots) > mostSlots {
+		s.Slots = slices.Delete(s.Slots, 0, len(s.Slots)-mostSlots)
+	}
 }
 
 // heard notes that something came at a time.

@@ -13,9 +13,10 @@ import (
 )
 
 const (
-	tryTime  = 8 * time.Second // after which no further day is looked at
-	day      = 24 * time.Hour
-	mostTold = 100 // times that are told apart
+	tryTime   = 15 * time.Second // for which the past is looked at
+	day       = 24 * time.Hour
+	firstLook = time.Hour // of the past; then twice as much each time, up to a day
+	mostTold  = 100       // times that are told apart
 )
 
 // Try tells when an alert would have told somebody in the last days, as far back as there is
@@ -31,19 +32,29 @@ func (b *Book) Try(ctx context.Context, store *search.Store, q search.Query, a *
 	}
 	q.Condition = a.When
 	to := time.Now()
-	from := to
+	from, end := to, to.Add(-time.Duration(days)*day)
 	past := &alert.Past{}
-	for began := time.Now(); days > 0 && time.Since(began) < tryTime; days-- {
-		q.Since, q.Until = from.Add(-day).UnixMicro(), from.UnixMicro()
-		room, err := l.gather(ctx, store, q, past)
+	bounded, cancel := context.WithTimeout(ctx, tryTime)
+	defer cancel()
+	for span, room := firstLook, true; room && from.After(end); span = min(2*span, day) {
+		since := from.Add(-span)
+		if since.Before(end) {
+			since = end
+		}
+		q.Since, q.Until = since.UnixMicro(), from.UnixMicro()
+		if room, err = l.gather(bounded, store, q, past); err != nil && bounded.Err() != nil && ctx.Err() == nil {
+			break // it takes too long; what was looked at so far is told
+		}
 		if err != nil {
 			return tried, err
 		}
-		if from = from.Add(-day); !room {
-			break
-		}
+		from = since
+	}
+	if from == to {
+		return tried, refuse("ask for something that stands beside blocks, or for a word: app is pumpd, severity at least error", "an hour of what this asks for cannot be looked through within %s", alert.Brief(tryTime))
 	}
 	told := a.Replay(past, from.UnixMicro(), to.UnixMicro())
+	told = slices.DeleteFunc(told, func(t alert.Telling) bool { return t.At < from.UnixMicro() }) // which are not known as a whole
 	slices.Reverse(told)
 	tried = client.TriedAlert{Findings: []client.Finding{}, Asks: a.String(), From: from.UTC(), To: to.UTC(), Times: len(told), Told: []client.WouldBeTold{}}
 	for _, t := range told[:min(len(told), mostTold)] {

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"hash/maphash"
 	"log/slog"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -256,6 +257,12 @@ func (w *Watch) Look(b *ingest.Batch, content *block.Block) (of ingest.Said, err
 	if now == nil || b.Generation == client.Imported {
 		return of, nil
 	}
+	defer func() {
+		if what := recover(); what != nil { // the batch is taken all the same
+			w.Log.Error("what a batch says to alerts cannot be found out", "agent", b.AgentID, "what", what, "stack", string(debug.Stack()))
+			of, err = ingest.Said{}, nil
+		}
+	}()
 	l := &look{watched: now, batch: b, agent: now.agents[b.AgentID], hits: map[hitKey]*model.Hit{}, whos: map[uint64]int{}, arrived: time.Now().UnixMicro()}
 	kinds, facilities := b.Kinds()
 	of.OfShapes = l.ofKinds(kinds, facilities)
