@@ -35,17 +35,24 @@ type intentLog struct {
 	file   disk.File
 	number uint64 // of the next intent: in what follows, numbers grow
 	at     int64  // where it is written
+	inode  uint64 // of the file that the last one speaks of that stays, 0 where none does
 	buffer []byte
 }
 
-func (l *intentLog) append(i intent) error {
+func (l *intentLog) append(i intent) error { return l.write(i, len(i.marks) > 0 || i.void) }
+
+// begin notes how long a file is, where the one behind it is to have marks and none before it
+// speaks of that file: should the one behind be damaged, it is known where its lines begin.
+func (l *intentLog) begin(i intent) error { return l.write(i, true) }
+
+func (l *intentLog) write(i intent, stays bool) error {
 	l.buffer = append(i.append(l.buffer[:0], l.number), intentEnd...)
 	if _, err := l.file.WriteAt(l.buffer, l.at); err != nil {
 		return err
 	}
 	l.number++
-	if len(i.marks) > 0 || i.void {
-		l.at += int64(len(l.buffer) - len(intentEnd))
+	if stays {
+		l.at, l.inode = l.at+int64(len(l.buffer)-len(intentEnd)), i.inode
 	}
 	return nil
 }

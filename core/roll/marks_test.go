@@ -193,3 +193,38 @@ func TestTheLiveFileIsRemovedWhileTheDiskIsFull(t *testing.T) {
 		t.Errorf("got %q, %v", got, err)
 	}
 }
+
+// The note of the first write into a file that rolling has begun is damaged, in whatever byte:
+// what it speaks of is cut off and read again, once. Where the one before it is damaged, that
+// is told.
+func TestADamagedNoteOfTheFirstWriteBehindARoll(t *testing.T) {
+	for at := 0; ; at++ {
+		f := newFixture(t, Settings{})
+		f.writeTaken("a", 1, 3)
+		if _, err := f.Roll(); err != nil {
+			t.Fatal(err)
+		}
+		begins := f.intents.at
+		f.writeTaken("a", 4, 4)
+		ends := f.intents.at
+		f.Close()
+		notes := filepath.Join(f.dir, "all.intent")
+		content, err := os.ReadFile(notes)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if begins+int64(at) >= ends {
+			return
+		}
+		content[begins+int64(at)] ^= 4
+		os.WriteFile(notes, content, 0o600)
+		next, told := int(f.marks()["a"])+1, 0
+		f.start()
+		f.Telling(func(Damage) { told++ })
+		f.writeTaken("a", next, 6)
+		if at < intentSize && told == 1 {
+			continue
+		}
+		expect(t, fmt.Sprintf("byte %d of %d", at, ends-begins), f.lines(), sequence("a", 1, 6))
+	}
+}

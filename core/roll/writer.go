@@ -254,7 +254,7 @@ func (w *Writer) Rebase(written func(source string) int64) {
 	if w.intents == nil || w.intents.at == 0 {
 		return
 	}
-	w.intents.at = 0
+	w.intents.at, w.intents.inode = 0, 0
 	first := intent{inode: w.inode, size: w.size}
 	for source, offset := range w.noted {
 		if offset <= written(source) {
@@ -455,7 +455,14 @@ func (w *Writer) takeBack(n int) (err error) {
 
 // announce writes down what is about to be done.
 func (w *Writer) announce(i intent) error {
-	if err := w.intents.append(i); err != nil {
+	var err error
+	if len(i.marks) > 0 && w.intents.inode != i.inode {
+		err = w.intents.begin(intent{inode: i.inode, size: i.size})
+	}
+	if err == nil {
+		err = w.intents.append(i)
+	}
+	if err != nil {
 		return fmt.Errorf("note the write to %s: %w", w.path, err)
 	}
 	return nil
