@@ -43,6 +43,8 @@ var Families = []metrics.Family{
 	{Name: "oakbarrel_store_hosts_in_need", Kind: metrics.Gauge, Help: "Of those, hosts that need a person, silent ones among them."},
 	{Name: "oakbarrel_store_hosts_waiting", Kind: metrics.Gauge, Help: "Agents that wait to be let in."},
 	{Name: "oakbarrel_store_rollouts", Kind: metrics.Gauge, Help: "Roll-outs that are under way or paused."},
+	{Name: "oakbarrel_store_notices_open", Kind: metrics.Gauge, Help: "What alerts have told and nobody has closed, by state: told, or seen where somebody is on it.", Labels: []string{"state"}},
+	{Name: "oakbarrel_store_deliveries_waiting", Kind: metrics.Gauge, Help: "Notices that a receiver has not taken yet."},
 	{Name: "oakbarrel_store_feed_records_total", Kind: metrics.Counter, Help: "Records that the feeds of a cask account for since the cask began, by what became of them: came, shed, lost, or refused. All services of a database tell the same.", Labels: []string{"cask", "fate"}},
 	{Name: "oakbarrel_store_cask_records", Kind: metrics.Gauge, Help: "Records that a cask has; of the first 200 casks.", Labels: []string{"cask"}},
 	{Name: "oakbarrel_store_cask_bytes", Kind: metrics.Gauge, Help: "What they take, packed.", Labels: []string{"cask"}},
@@ -132,6 +134,9 @@ type census struct {
 	overview client.Overview
 	waiting  []client.Joining
 	rollouts int64
+	told     int64 // notices
+	seen     int64 // likewise
+	unsent   int64
 	casks    []client.Cask
 	feeds    []feedCount
 	shelves  []shelfCount
@@ -162,6 +167,15 @@ func (a *API) count() (c census) {
 		func() (err error) { c.waiting, err = access.Joinings(db); return err },
 		func() error {
 			return db.Model(&model.Rollout{}).Where("state IN ?", []client.RolloutState{client.RolloutProposed, client.RolloutRunning, client.RolloutPaused, client.RolloutGoingBack}).Count(&c.rollouts).Error
+		},
+		func() error {
+			return db.Model(&model.Notice{}).Where("state = ?", client.NoticeTold).Count(&c.told).Error
+		},
+		func() error {
+			return db.Model(&model.Notice{}).Where("state = ?", client.NoticeSeen).Count(&c.seen).Error
+		},
+		func() error {
+			return db.Model(&model.Delivery{}).Where("done IS NULL AND given = 0").Count(&c.unsent).Error
 		},
 		func() error { return c.countFeeds(ctx, db, a.Shelves.All()) },
 		func() (err error) { c.casks, err = a.describe(ctx, db.Limit(mostCasks)); return err },
@@ -222,6 +236,9 @@ func (c *census) fill(p *metrics.Page) {
 	p.Add("oakbarrel_store_hosts_in_need", float64(c.overview.Need))
 	p.Add("oakbarrel_store_hosts_waiting", float64(len(c.waiting)))
 	p.Add("oakbarrel_store_rollouts", float64(c.rollouts))
+	p.Add("oakbarrel_store_notices_open", float64(c.told), client.NoticeTold)
+	p.Add("oakbarrel_store_notices_open", float64(c.seen), client.NoticeSeen)
+	p.Add("oakbarrel_store_deliveries_waiting", float64(c.unsent))
 	for _, f := range c.feeds {
 		for fate, n := range map[string]int64{"came": f.Came, "shed": f.Shed, "lost": f.Lost, "refused": f.Refused} {
 			p.Add("oakbarrel_store_feed_records_total", float64(n), f.Name, fate)
