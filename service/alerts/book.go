@@ -22,6 +22,7 @@ import (
 	"oakbarrel/core/format"
 	"oakbarrel/core/plan"
 	"oakbarrel/service/model"
+	"oakbarrel/service/refusal"
 )
 
 // Book keeps alerts, receivers and what was told. Its methods may be called by several
@@ -31,18 +32,10 @@ type Book struct {
 	Watch *Watch // is told of changes; others find them soon
 }
 
-// Refusal says why something is not done, and how to mend it. Conflict tells that somebody else
-// was first; Unknown that there is no such thing.
-type Refusal struct {
-	What, Mend        string
-	Conflict, Unknown bool
-}
+// Refusal is why something is not done.
+type Refusal = refusal.Refusal
 
-func (r *Refusal) Error() string { return r.What + "; " + r.Mend }
-
-func refuse(mend, format string, args ...any) error {
-	return &Refusal{What: fmt.Sprintf(format, args...), Mend: mend}
-}
+var refuse = refusal.Of
 
 const (
 	mostAlerts    = 500
@@ -241,7 +234,11 @@ func (b *Book) Remove(ctx context.Context, name string) error {
 		if err := forget(tx, rows[0].ID); err != nil {
 			return err
 		}
-		err := tx.Model(&model.Notice{}).Where("alert_id = ? AND state = 'told'", rows[0].ID).Updates(map[string]any{"state": client.NoticeDone, "pending": false, "why": "the alert was removed", "changed": time.Now()}).Error
+		open := tx.Model(&model.Notice{}).Where("alert_id = ? AND state <> 'done'", rows[0].ID)
+		if err := open.Update("pending", false).Error; err != nil {
+			return err
+		}
+		err := tx.Model(&model.Notice{}).Where("alert_id = ? AND state = 'told'", rows[0].ID).Updates(map[string]any{"state": client.NoticeDone, "why": "the alert was removed", "changed": time.Now()}).Error
 		if err != nil {
 			return err
 		}
@@ -277,7 +274,7 @@ func (b *Book) Receivers(ctx context.Context) ([]client.Receiver, error) {
 			}
 		}
 		var last []model.Delivery
-		if err := db.Select("trouble", "done").Where("receiver = ?", row.Name).Order("id DESC").Limit(1).Find(&last).Error; err != nil {
+		if err := db.Select("trouble", "done").Where("receiver = ? AND tries > 0", row.Name).Order("id DESC").Limit(1).Find(&last).Error; err != nil {
 			return nil, err
 		}
 		if len(last) > 0 && last[0].Done == nil {

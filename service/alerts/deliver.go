@@ -128,7 +128,12 @@ func (c *Carrier) deliver(ctx context.Context, d model.Delivery) (took bool, err
 	}
 	given := now.Sub(d.Created) > giveUpTime
 	c.Log.Warn("a notice is not delivered", "receiver", d.Receiver, "notice", n.ID, "tries", d.Tries+1, "given_up", given, "why", trouble)
-	return false, db.Model(&d).Updates(map[string]any{"tries": d.Tries + 1, "due": c.Now().Add(wait), "trouble": trouble, "given": given}).Error
+	due := c.Now().Add(wait)
+	if err := db.Model(&d).Updates(map[string]any{"tries": d.Tries + 1, "due": due, "trouble": trouble, "given": given}).Error; err != nil {
+		return false, err
+	}
+	// What else waits for this receiver waits with it, so that it leaves room for others.
+	return false, db.Model(&model.Delivery{}).Where("receiver = ? AND done IS NULL AND given = 0 AND due < ?", d.Receiver, due).Update("due", due).Error
 }
 
 // message is what a receiver is told.

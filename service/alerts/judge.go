@@ -10,6 +10,7 @@ import (
 	"maps"
 	"runtime/debug"
 	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -512,7 +513,7 @@ func noticeFor(tx *gorm.DB, a *live, all []news, now time.Time) (*model.Notice, 
 	if i < 0 {
 		return nil, nil
 	}
-	notice := &model.Notice{AlertID: a.id, State: client.NoticeTold, Alert: a.Name, Note: harmless(a.Note), Since: all[i].Since, Created: now, Changed: now}
+	notice := &model.Notice{AlertID: a.id, State: client.NoticeTold, Alert: a.Name, Note: harmlessLines(a.Note), Since: all[i].Since, Created: now, Changed: now}
 	if a.cask != 0 {
 		notice.CaskID = &a.cask
 	}
@@ -570,3 +571,12 @@ func (j *Judge) sweepTaken(ctx context.Context, of *shelf.Shelf) error {
 
 // harmless makes a text that a sender may have written fit to be kept and shown.
 func harmless(text string) string { return record.Visible(text) }
+
+// harmlessLines is harmless for a text of several lines.
+func harmlessLines(text string) string {
+	lines := strings.Split(text, "\n")
+	for i, line := range lines {
+		lines[i] = harmless(line)
+	}
+	return strings.Join(lines, "\n")
+}

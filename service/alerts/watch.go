@@ -72,10 +72,10 @@ func (r *readied) all(db *gorm.DB, rows []model.Alert, casks map[string]uint64) 
 		l := (*r)[row.ID]
 		if l == nil || l.number != row.Number || l.cask != casks[l.Cask] {
 			var whole []model.Alert
-			if err := db.Where("id = ? AND number = ?", row.ID, row.Number).Find(&whole).Error; err != nil {
+			if err := db.Where("id = ?", row.ID).Find(&whole).Error; err != nil {
 				return nil, err
 			}
-			if len(whole) == 0 { // it was changed meanwhile
+			if len(whole) == 0 { // it was removed meanwhile
 				continue
 			}
 			var err error

@@ -237,7 +237,7 @@ func (a *API) openOrders(ctx context.Context, in *ordersInput) (*ordersOutput, e
 		return nil, a.unavailable(ctx, err)
 	}
 	if err := a.withPlans(ctx, in.Agent, open); err != nil {
-		return nil, a.planProblem(ctx, err)
+		return nil, a.refused(ctx, err)
 	}
 	return &ordersOutput{open}, nil
 }

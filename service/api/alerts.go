@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/http"
 
@@ -10,22 +9,6 @@ import (
 	"oakbarrel/core/plan"
 	"oakbarrel/service/alerts"
 )
-
-// alertProblem is what a refusal of the alerts is to who asks.
-func (a *API) alertProblem(ctx context.Context, err error) error {
-	var r *alerts.Refusal
-	switch {
-	case err == nil:
-		return nil
-	case !errors.As(err, &r):
-		return a.unavailable(ctx, err)
-	case r.Conflict:
-		return problem(http.StatusConflict, r.What, r.Mend)
-	case r.Unknown:
-		return problem(http.StatusNotFound, r.What, r.Mend)
-	}
-	return problem(http.StatusUnprocessableEntity, r.What, r.Mend)
-}
 
 // AlertPath names an alert.
 type AlertPath struct {
@@ -41,7 +24,7 @@ func (a *API) alerts(ctx context.Context, _ *struct{}) (*alertsOutput, error) {
 		return nil, err
 	}
 	all, err := a.Alerts.Alerts(ctx, cask)
-	return &alertsOutput{all}, a.alertProblem(ctx, err)
+	return &alertsOutput{all}, a.refused(ctx, err)
 }
 
 // onlyCask returns the name of the only cask that the visitor may read, nil for every one.
@@ -68,7 +51,7 @@ type alertOutput struct{ Body client.Alert }
 func (a *API) putAlert(ctx context.Context, in *putAlertInput) (*alertOutput, error) {
 	v, err := a.Alerts.Put(ctx, in.Alert, in.Body, visitor(ctx).Name)
 	if err != nil {
-		return nil, a.alertProblem(ctx, err)
+		return nil, a.refused(ctx, err)
 	}
 	detail := fmt.Sprintf("%s, number %d", in.Alert, v.Number)
 	if v.Off {
@@ -81,7 +64,7 @@ func (a *API) putAlert(ctx context.Context, in *putAlertInput) (*alertOutput, er
 // removeAlert removes an alert.
 func (a *API) removeAlert(ctx context.Context, in *AlertPath) (*struct{}, error) {
 	if err := a.Alerts.Remove(ctx, in.Alert); err != nil {
-		return nil, a.alertProblem(ctx, err)
+		return nil, a.refused(ctx, err)
 	}
 	a.record(ctx, "remove alert", in.Alert)
 	return nil, nil
@@ -111,7 +94,7 @@ func (a *API) tryAlert(ctx context.Context, in *tryAlertInput) (*triedAlertOutpu
 	q.Missing = lacks.note
 	tried, err := a.Alerts.Try(ctx, a.Search, q, of, in.Body.Days)
 	if err != nil {
-		return nil, a.alertProblem(ctx, err)
+		return nil, a.refused(ctx, err)
 	}
 	tried.Findings, tried.Missing = out.Body.Findings, lacks.names()
 	out.Body = tried
@@ -129,10 +112,10 @@ type noticesOutput struct{ Body []client.Notice }
 func (a *API) notices(ctx context.Context, in *noticesInput) (*noticesOutput, error) {
 	states, err := alerts.States(in.State)
 	if err != nil {
-		return nil, a.alertProblem(ctx, err)
+		return nil, a.refused(ctx, err)
 	}
 	all, err := a.Alerts.Notices(ctx, states, visitor(ctx).Cask, in.Limit)
-	return &noticesOutput{all}, a.alertProblem(ctx, err)
+	return &noticesOutput{all}, a.refused(ctx, err)
 }
 
 // NoticePath names a notice.
@@ -145,7 +128,7 @@ type noticeOutput struct{ Body client.Notice }
 // notice tells of one.
 func (a *API) notice(ctx context.Context, in *NoticePath) (*noticeOutput, error) {
 	n, err := a.Alerts.Notice(ctx, in.Notice, visitor(ctx).Cask)
-	return &noticeOutput{n}, a.alertProblem(ctx, err)
+	return &noticeOutput{n}, a.refused(ctx, err)
 }
 
 type steerNoticeInput struct {
@@ -157,7 +140,7 @@ type steerNoticeInput struct {
 func (a *API) steerNotice(ctx context.Context, in *steerNoticeInput) (*noticeOutput, error) {
 	n, err := a.Alerts.Steer(ctx, in.Notice, in.Body, visitor(ctx).Name)
 	if err != nil {
-		return nil, a.alertProblem(ctx, err)
+		return nil, a.refused(ctx, err)
 	}
 	detail := fmt.Sprintf("%s notice %d of alert %s", in.Body.Do, n.ID, n.Alert)
 	switch {
@@ -175,7 +158,7 @@ type receiversOutput struct{ Body []client.Receiver }
 // receivers lists where notices go.
 func (a *API) receivers(ctx context.Context, _ *struct{}) (*receiversOutput, error) {
 	all, err := a.Alerts.Receivers(ctx)
-	return &receiversOutput{all}, a.alertProblem(ctx, err)
+	return &receiversOutput{all}, a.refused(ctx, err)
 }
 
 // ReceiverPath names a receiver.
@@ -191,7 +174,7 @@ type putReceiverInput struct {
 // putReceiver makes a receiver, or puts another in its place.
 func (a *API) putReceiver(ctx context.Context, in *putReceiverInput) (*struct{}, error) {
 	if err := a.Alerts.PutReceiver(ctx, in.Receiver, in.Body, visitor(ctx).Name); err != nil {
-		return nil, a.alertProblem(ctx, err)
+		return nil, a.refused(ctx, err)
 	}
 	a.record(ctx, "set receiver", in.Receiver+", "+in.Body.Kind)
 	return nil, nil
@@ -200,7 +183,7 @@ func (a *API) putReceiver(ctx context.Context, in *putReceiverInput) (*struct{},
 // removeReceiver removes a receiver.
 func (a *API) removeReceiver(ctx context.Context, in *ReceiverPath) (*struct{}, error) {
 	if err := a.Alerts.RemoveReceiver(ctx, in.Receiver); err != nil {
-		return nil, a.alertProblem(ctx, err)
+		return nil, a.refused(ctx, err)
 	}
 	a.record(ctx, "remove receiver", in.Receiver)
 	return nil, nil

@@ -703,6 +703,20 @@ func TestReceiversThatFail(t *testing.T) {
 	if err != nil || !n.Sent[0].GivenUp || n.Sent[0].Tries > 50 || n.Sent[0].Tries < 20 {
 		t.Errorf("%+v %v", n.Sent[0], err)
 	}
+	for range 300 { // that wait for a receiver which takes nothing
+		if err := a.first.Create(&model.Delivery{NoticeID: 1, Receiver: "bad", Title: "x", Due: a.now, Created: a.now}).Error; err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := a.first.Create(&model.Delivery{NoticeID: 1, Receiver: "good", Title: "behind them", Due: a.now, Created: a.now}).Error; err != nil {
+		t.Fatal(err)
+	}
+	good.take()
+	once()
+	once()
+	if got := good.take(); len(got) != 1 || !strings.Contains(got[0], "behind them") {
+		t.Errorf("a receiver waits for another one: %q", got)
+	}
 	if a.book.RemoveReceiver(t.Context(), "good") == nil {
 		t.Error("a receiver that an alert names is removed")
 	}

@@ -13,11 +13,12 @@ import (
 	"oakbarrel/service/access"
 	"oakbarrel/service/model"
 	"oakbarrel/service/plans"
+	"oakbarrel/service/refusal"
 )
 
-// planProblem is what a refusal of the plans is to who asks.
-func (a *API) planProblem(ctx context.Context, err error) error {
-	var r *plans.Refusal
+// refused is what a refusal is to who asks, and else an error of the database.
+func (a *API) refused(ctx context.Context, err error) error {
+	var r *refusal.Refusal
 	switch {
 	case err == nil:
 		return nil
@@ -49,7 +50,7 @@ type planLinesOutput struct{ Body []client.PlanLine }
 // planLines lists the plans of the service.
 func (a *API) planLines(ctx context.Context, _ *struct{}) (*planLinesOutput, error) {
 	all, err := a.Plans.Lines(ctx)
-	return &planLinesOutput{all}, a.planProblem(ctx, err)
+	return &planLinesOutput{all}, a.refused(ctx, err)
 }
 
 type revisionsOutput struct{ Body []client.PlanRevision }
@@ -57,7 +58,7 @@ type revisionsOutput struct{ Body []client.PlanRevision }
 // revisions lists those of a plan.
 func (a *API) revisions(ctx context.Context, in *PlanPath) (*revisionsOutput, error) {
 	all, err := a.Plans.Revisions(ctx, in.Plan)
-	return &revisionsOutput{all}, a.planProblem(ctx, err)
+	return &revisionsOutput{all}, a.refused(ctx, err)
 }
 
 type revisionInput struct {
@@ -70,7 +71,7 @@ type revisionOutput struct{ Body client.PlanRevision }
 // revision returns one with its texts.
 func (a *API) revision(ctx context.Context, in *revisionInput) (*revisionOutput, error) {
 	r, err := a.Plans.Revision(ctx, in.Plan, in.Revision)
-	return &revisionOutput{r}, a.planProblem(ctx, err)
+	return &revisionOutput{r}, a.refused(ctx, err)
 }
 
 type putPlanInput struct {
@@ -84,7 +85,7 @@ type putPlanOutput struct{ Body client.PutPlan }
 func (a *API) putPlan(ctx context.Context, in *putPlanInput) (*putPlanOutput, error) {
 	put, err := a.Plans.Put(ctx, in.Plan, in.Body, visitor(ctx).Name)
 	if err != nil {
-		return nil, a.planProblem(ctx, err)
+		return nil, a.refused(ctx, err)
 	}
 	if !put.Same {
 		a.record(ctx, "put plan", fmt.Sprintf("plan %s, revision %d: %s", in.Plan, put.Revision, in.Body.Why))
@@ -92,7 +93,7 @@ func (a *API) putPlan(ctx context.Context, in *putPlanInput) (*putPlanOutput, er
 	for _, of := range append([]client.PartOf{{Part: put.Plan, Revision: put.Revision}}, put.Also...) {
 		judged, err := a.Plans.Judge(ctx, of.Part, of.Revision)
 		if err != nil {
-			return nil, a.planProblem(ctx, err)
+			return nil, a.refused(ctx, err)
 		}
 		put.Judged, put.InOrder = append(put.Judged, judged.Judged...), put.InOrder+judged.InOrder
 	}
@@ -104,13 +105,13 @@ type judgedOutput struct{ Body client.JudgedPlan }
 // judgePlan tells on which hosts a revision is not in order.
 func (a *API) judgePlan(ctx context.Context, in *revisionInput) (*judgedOutput, error) {
 	judged, err := a.Plans.Judge(ctx, in.Plan, in.Revision)
-	return &judgedOutput{judged}, a.planProblem(ctx, err)
+	return &judgedOutput{judged}, a.refused(ctx, err)
 }
 
 // askHosts has the hosts of a plan judge a revision themselves.
 func (a *API) askHosts(ctx context.Context, in *revisionInput) (*judgedOutput, error) {
 	judged, err := a.Plans.Ask(ctx, a.Orders, in.Plan, in.Revision, visitor(ctx).Name)
-	return &judgedOutput{judged}, a.planProblem(ctx, err)
+	return &judgedOutput{judged}, a.refused(ctx, err)
 }
 
 type draftInput struct {
@@ -121,7 +122,7 @@ type draftInput struct {
 // judgeDraft tells on which hosts a text would be in order.
 func (a *API) judgeDraft(ctx context.Context, in *draftInput) (*judgedOutput, error) {
 	judged, err := a.Plans.JudgeText(ctx, in.Plan, in.Body.Text)
-	return &judgedOutput{judged}, a.planProblem(ctx, err)
+	return &judgedOutput{judged}, a.refused(ctx, err)
 }
 
 type assignmentsOutput struct{ Body []client.PlanAssignment }
@@ -129,7 +130,7 @@ type assignmentsOutput struct{ Body []client.PlanAssignment }
 // assignments lists which hosts get which plan.
 func (a *API) assignments(ctx context.Context, _ *struct{}) (*assignmentsOutput, error) {
 	all, err := a.Plans.Assignments(ctx)
-	return &assignmentsOutput{all}, a.planProblem(ctx, err)
+	return &assignmentsOutput{all}, a.refused(ctx, err)
 }
 
 type assignInput struct{ Body client.PlanAssignment }
@@ -137,7 +138,7 @@ type assignInput struct{ Body client.PlanAssignment }
 // assign makes or changes an assignment.
 func (a *API) assign(ctx context.Context, in *assignInput) (*struct{}, error) {
 	if err := a.Plans.Assign(ctx, in.Body, person(ctx)); err != nil {
-		return nil, a.planProblem(ctx, err)
+		return nil, a.refused(ctx, err)
 	}
 	a.record(ctx, "assign plan", fmt.Sprintf("%s: plan %s when %s", in.Body.Name, in.Body.Plan, in.Body.When))
 	return nil, nil
@@ -150,7 +151,7 @@ type unassignInput struct {
 // unassign takes an assignment away.
 func (a *API) unassign(ctx context.Context, in *unassignInput) (*struct{}, error) {
 	if err := a.Plans.Unassign(ctx, in.Name, person(ctx)); err != nil {
-		return nil, a.planProblem(ctx, err)
+		return nil, a.refused(ctx, err)
 	}
 	a.record(ctx, "unassign plan", in.Name)
 	return nil, nil
@@ -161,7 +162,7 @@ type fleetOutput struct{ Body []client.FleetHost }
 // fleet lists the hosts as their plans are concerned.
 func (a *API) fleet(ctx context.Context, _ *struct{}) (*fleetOutput, error) {
 	all, err := a.Plans.Fleet(ctx, a.visibleAgents(ctx))
-	return &fleetOutput{all}, a.planProblem(ctx, err)
+	return &fleetOutput{all}, a.refused(ctx, err)
 }
 
 type overviewInput struct {
@@ -174,7 +175,7 @@ type overviewOutput struct{ Body client.Overview }
 // overview lists hosts, those that need a person first.
 func (a *API) overview(ctx context.Context, in *overviewInput) (*overviewOutput, error) {
 	o, err := a.Plans.Overview(ctx, a.visibleAgents(ctx), in.Search, in.Limit)
-	return &overviewOutput{o}, a.planProblem(ctx, err)
+	return &overviewOutput{o}, a.refused(ctx, err)
 }
 
 type labelsInput struct {
@@ -185,7 +186,7 @@ type labelsInput struct {
 // setLabels changes labels and values of a host.
 func (a *API) setLabels(ctx context.Context, in *labelsInput) (*struct{}, error) {
 	if err := a.Plans.SetLabels(ctx, in.Agent, in.Body, person(ctx)); err != nil {
-		return nil, a.planProblem(ctx, err)
+		return nil, a.refused(ctx, err)
 	}
 	words, err := json.Marshal(in.Body)
 	if err != nil {
@@ -200,7 +201,7 @@ type labelValuesOutput struct{ Body []client.ValueOfLabel }
 // labelValues lists the values of all hosts with a label.
 func (a *API) labelValues(ctx context.Context, _ *struct{}) (*labelValuesOutput, error) {
 	all, err := a.Plans.LabelValues(ctx)
-	return &labelValuesOutput{all}, a.planProblem(ctx, err)
+	return &labelValuesOutput{all}, a.refused(ctx, err)
 }
 
 type labelValueInput struct{ Body client.ValueOfLabel }
@@ -208,7 +209,7 @@ type labelValueInput struct{ Body client.ValueOfLabel }
 // setLabelValue changes one of them.
 func (a *API) setLabelValue(ctx context.Context, in *labelValueInput) (*struct{}, error) {
 	if err := a.Plans.SetLabelValue(ctx, in.Body, person(ctx)); err != nil {
-		return nil, a.planProblem(ctx, err)
+		return nil, a.refused(ctx, err)
 	}
 	a.record(ctx, "value of label", fmt.Sprintf("%s=%s: %s=%s", in.Body.Label, in.Body.Of, in.Body.Name, in.Body.Text))
 	return nil, nil
@@ -219,7 +220,7 @@ type rolloutsOutput struct{ Body []client.Rollout }
 // rollouts lists the roll-outs, the newest first.
 func (a *API) rollouts(ctx context.Context, _ *struct{}) (*rolloutsOutput, error) {
 	all, err := a.Plans.Rollouts(ctx)
-	return &rolloutsOutput{all}, a.planProblem(ctx, err)
+	return &rolloutsOutput{all}, a.refused(ctx, err)
 }
 
 // RolloutPath names a roll-out.
@@ -232,7 +233,7 @@ type rolloutOutput struct{ Body client.Rollout }
 // rollout tells how far one has come.
 func (a *API) rollout(ctx context.Context, in *RolloutPath) (*rolloutOutput, error) {
 	r, err := a.Plans.Rollout(ctx, in.Rollout)
-	return &rolloutOutput{r}, a.planProblem(ctx, err)
+	return &rolloutOutput{r}, a.refused(ctx, err)
 }
 
 type startInput struct{ Body client.NewRollout }
@@ -241,7 +242,7 @@ type startInput struct{ Body client.NewRollout }
 func (a *API) startRollout(ctx context.Context, in *startInput) (*rolloutOutput, error) {
 	r, err := a.Plans.Start(ctx, in.Body, person(ctx))
 	if err != nil {
-		return nil, a.planProblem(ctx, err)
+		return nil, a.refused(ctx, err)
 	}
 	a.record(ctx, "start rollout", fmt.Sprintf("roll-out %d: plan %s, revision %d, to %d hosts: %s", r.ID, r.Plan, r.Revision, len(r.Hosts), in.Body.Why))
 	return &rolloutOutput{r}, nil
@@ -256,7 +257,7 @@ type steerInput struct {
 func (a *API) steerRollout(ctx context.Context, in *steerInput) (*rolloutOutput, error) {
 	r, err := a.Plans.Steer(ctx, in.Rollout, in.Where, person(ctx))
 	if err != nil {
-		return nil, a.planProblem(ctx, err)
+		return nil, a.refused(ctx, err)
 	}
 	a.record(ctx, in.Where+" rollout", fmt.Sprintf("roll-out %d: plan %s, revision %d", r.ID, r.Plan, r.Revision))
 	return &rolloutOutput{r}, nil
@@ -304,7 +305,7 @@ type comparedRevisionsOutput struct{ Body client.ComparedPlan }
 func (a *API) compareRevisions(ctx context.Context, in *compareRevisionsInput) (*comparedRevisionsOutput, error) {
 	number, hosts, err := a.Plans.Both(ctx, in.Plan, in.Body.From, in.Body.To)
 	if err != nil {
-		return nil, a.planProblem(ctx, err)
+		return nil, a.refused(ctx, err)
 	}
 	out := &comparedRevisionsOutput{client.ComparedPlan{Plan: in.Plan, From: in.Body.From, To: number, Hosts: []client.ComparedHost{}}}
 	for _, h := range hosts {

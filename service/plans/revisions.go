@@ -21,6 +21,7 @@ import (
 	"oakbarrel/client"
 	"oakbarrel/core/plan"
 	"oakbarrel/service/model"
+	"oakbarrel/service/refusal"
 )
 
 // Book keeps plans in a database.
@@ -64,19 +65,10 @@ func (s *Book) wholeOf(db *gorm.DB, name string, number int) ([]byte, error) {
 	return s.whole(db, r)
 }
 
-// Refusal says why something is not done, and how to mend it. Conflict tells that
-// somebody else was first; Unknown that there is no such thing; Forbidden that it takes
-// somebody with more rights.
-type Refusal struct {
-	What, Mend                   string
-	Conflict, Unknown, Forbidden bool
-}
+// Refusal is why something is not done.
+type Refusal = refusal.Refusal
 
-func (r *Refusal) Error() string { return r.What + "; " + r.Mend }
-
-func refuse(mend, format string, args ...any) error {
-	return &Refusal{What: fmt.Sprintf(format, args...), Mend: mend}
-}
+var refuse = refusal.Of
 
 // reserved are no names of plans: they are addresses of the service.
 var reserved = []string{"words", "check", "explain", "compare"}
