@@ -2,9 +2,14 @@ package e2e
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	cdpbrowser "github.com/chromedp/cdproto/browser"
+	"github.com/chromedp/chromedp"
 )
 
 // More of each record is shown where somebody asks for it: columns, whole traces, and the span
@@ -48,5 +53,19 @@ func TestMoreOfEachRecord(t *testing.T) {
 	b.fits("Logs with more of each record")
 	b.open("/logs?range=1y")
 	b.waitForText("3 shown")
+	b.waitFor(`document.querySelectorAll("figure [role=slider] > div").length === 80`)
+	dir := t.TempDir()
+	if _, err := chromedp.Call(b.ctx, cdpbrowser.SetDownloadBehavior, cdpbrowser.SetDownloadBehaviorParams{Behavior: "allow", DownloadPath: dir}); err != nil {
+		t.Fatal(err)
+	}
+	b.choose("[aria-label='save all as']", "json")
+	h.eventually("the file is there, whole", func() bool {
+		text, _ := os.ReadFile(filepath.Join(dir, "records.jsonl"))
+		return strings.HasPrefix(string(text), "{") && strings.Count(string(text), "\n") == 3
+	})
+	s.kill()
+	b.choose("[aria-label='save all as']", "csv")
+	b.waitForText("Nothing was saved: The service cannot be reached")
+	s.start()
 	b.waitFor(`document.querySelectorAll("figure [role=slider] > div").length === 80`)
 }

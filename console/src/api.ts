@@ -95,6 +95,9 @@ export async function get<T>(path: string, signal?: AbortSignal): Promise<T> {
   return (await ask(path, { signal })).json();
 }
 
+// stream asks for what is read as it comes.
+export const stream = (path: string, signal: AbortSignal) => ask(path, { signal });
+
 export async function signIn(name: string, password: string): Promise<Account> {
   return post<Account>("/session", { name, password });
 }

@@ -6,6 +6,7 @@ import { Link } from "react-router";
 import { useAddress } from "./address";
 import { get, records, type Rec } from "./api";
 import { Counted, countedBy } from "./counted";
+import { Export } from "./export";
 import { Histogram } from "./histogram";
 import { inField } from "./keys";
 import { narrowed, QueryLine } from "./query";
@@ -148,7 +149,7 @@ export default function Logs() {
             {countedBy.map((p) => <option key={p} value={p}>by {p}</option>)}
           </select>
           <Views shown={{ cask, since: range || "1h", where: condition }} onPick={(v) => change({ q: v.where || null, cask: v.cask || null, live: null, ...spanOf(v.since) })} />
-          <Export query={query} />
+          <Export query={query} total={total} />
           {mayAlert && <Link className={control} to={`/alerts/new?${new URLSearchParams({ ...(condition && { q: condition }), ...(cask && { cask }) })}`}>alert on this</Link>}
           <button className={`${control} flex items-center gap-1.5 ${live ? "border-amber font-semibold text-amber" : ""}`} aria-pressed={live} onClick={() => change({ live: live ? null : "1" })}>
             <Radio size={15} aria-hidden /> Live
@@ -200,18 +201,6 @@ function More({ columns, unfold, beside, onChange }: { columns: string; unfold: 
         </Popover.Content>
       </Popover.Portal>
     </Popover.Root>
-  );
-}
-
-const forms: [string, string][] = [["json", "JSON lines"], ["csv", "CSV"], ["rfc5424", "syslog, RFC 5424"]];
-
-// Export saves all that meets the search as a file, not only what is shown.
-function Export({ query }: { query: URLSearchParams }) {
-  return (
-    <select aria-label="save all as" className={control} value="" onChange={(e) => window.location.assign(`/api/v1/export?as=${e.target.value}&${query}`)}>
-      <option value="">save as…</option>
-      {forms.map(([form, name]) => <option key={form} value={form}>{name}</option>)}
-    </select>
   );
 }
 
