@@ -41,7 +41,7 @@ func TestMoreIsToldOnceUntilItComesBack(t *testing.T) {
 		var s State
 		var changes []Change
 		for i := range int64(40) {
-			if c := a.Take(&s, []Hit{a.at(i*pace, 1)}); c != None {
+			if c := a.Take(&s, []Hit{a.at(i*pace, 1)}, 0); c != None {
 				changes = append(changes, c)
 			}
 			now := begin + i*pace*second
@@ -61,34 +61,34 @@ func TestMoreIsToldOnceUntilItComesBack(t *testing.T) {
 			t.Errorf("pace %d: %v, holds %v", pace, c, s.Holds)
 		}
 		back := 39*pace + 30*60
-		if c := a.Take(&s, []Hit{a.at(back, 5)}); c != None {
+		if c := a.Take(&s, []Hit{a.at(back, 5)}, 0); c != None {
 			t.Errorf("pace %d: 5 are not more than 5: %v", pace, c)
 		}
-		if c := a.Take(&s, []Hit{a.at(back+1, 1)}); c != Began || s.Worst != 6 {
+		if c := a.Take(&s, []Hit{a.at(back+1, 1)}, 0); c != Began || s.Worst != 6 {
 			t.Errorf("pace %d: %v, %v", pace, c, s.Worst)
 		}
 	}
 	var slow State
 	for i := range int64(40) {
-		if c := a.Take(&slow, []Hit{a.at(i*130, 1)}); c != None {
+		if c := a.Take(&slow, []Hit{a.at(i*130, 1)}, 0); c != None {
 			t.Fatalf("5 in ten minutes at most, and %v", c)
 		}
 	}
 	var late State // all of it comes an hour later
-	if c := a.Take(&late, []Hit{a.at(0, 3), a.at(550, 3)}); c != Began {
+	if c := a.Take(&late, []Hit{a.at(0, 3), a.at(550, 3)}, 0); c != Began {
 		t.Error(c)
 	}
 	if c := a.Look(&late, begin+3600*second, 0); c != Ended {
 		t.Error(c)
 	}
-	if c := a.Take(&late, []Hit{a.at(560, 1)}); c != Goes {
+	if c := a.Take(&late, []Hit{a.at(560, 1)}, 0); c != Goes {
 		t.Errorf("what belongs to what was told begins anew: %v", c)
 	}
 	var full State // of one that others have filled since
 	for i := range int64(2000) {
-		a.Take(&full, []Hit{a.at(100_000+i*130, 1)})
+		a.Take(&full, []Hit{a.at(100_000+i*130, 1)}, 0)
 	}
-	if c := a.Take(&full, []Hit{a.at(0, 3), a.at(60, 3)}); c != Began || len(full.Slots) > mostSlots {
+	if c := a.Take(&full, []Hit{a.at(0, 3), a.at(60, 3)}, 0); c != Began || len(full.Slots) > mostSlots {
 		t.Errorf("what comes late is not judged: %v, %d slots", c, len(full.Slots))
 	}
 }
@@ -116,7 +116,7 @@ func TestOrderDoesNotMatter(t *testing.T) {
 		began := false
 		for len(hits) > 0 {
 			n := 1 + rnd.IntN(len(hits))
-			began = a.Take(&s, hits[:n]) == Began || began
+			began = a.Take(&s, hits[:n], 0) == Began || began
 			hits = hits[n:]
 			text, err := json.Marshal(s)
 			s = State{}
@@ -160,7 +160,7 @@ func TestFewerIsToldWhenTheSpanIsOver(t *testing.T) {
 		t.Errorf("before a span is over: %v", c)
 	}
 	for i := range int64(20) { // one a minute
-		a.Take(&s, []Hit{a.at(i*60, 1)})
+		a.Take(&s, []Hit{a.at(i*60, 1)}, 0)
 		if c := a.Look(&s, begin+i*minute, 0); c != None {
 			t.Fatalf("minute %d: %v", i, c)
 		}
@@ -180,7 +180,7 @@ func TestFewerIsToldWhenTheSpanIsOver(t *testing.T) {
 	if c := a.Look(&s, begin+41*minute, 0); c != Goes {
 		t.Error(c)
 	}
-	a.Take(&s, []Hit{a.at(41*60, 3)})
+	a.Take(&s, []Hit{a.at(41*60, 3)}, 0)
 	if c := a.Look(&s, begin+44*minute, 0); c != Ended {
 		t.Error(c)
 	}
@@ -195,7 +195,7 @@ func TestSilenceIsToldWhereItNeverWas(t *testing.T) {
 	hear := func(s *State, minutes ...int64) (now int64) {
 		for _, m := range minutes {
 			now = begin + m*60*second
-			a.Take(s, []Hit{{At: a.SlotOf(now, now), To: a.SlotOf(now, now), Count: 1, Arrived: now}})
+			a.Take(s, []Hit{{At: a.SlotOf(now, now), To: a.SlotOf(now, now), Count: 1, Arrived: now}}, 0)
 		}
 		return now
 	}
@@ -214,7 +214,7 @@ func TestSilenceIsToldWhereItNeverWas(t *testing.T) {
 		t.Errorf("31 minutes: %v, %v", c, steady.Worst)
 	}
 	now += 40 * 60 * second
-	if c := a.Take(&steady, []Hit{{Count: 1, Arrived: now}}); c != Ended {
+	if c := a.Take(&steady, []Hit{{Count: 1, Arrived: now}}, 0); c != Ended {
 		t.Errorf("heard again: %v", c)
 	}
 	if c := a.Look(&steady, now+31*60*second, 0); c != Began {
@@ -239,6 +239,12 @@ func TestSilenceIsToldWhereItNeverWas(t *testing.T) {
 	if c := a.Look(&unheard, now+70*60*second, now+35*60*second); c != Began {
 		t.Error(c)
 	}
+	var outage State // of the store, for two hours
+	now = hear(&outage, every(1, 120)...) + 2*3600*second
+	a.Take(&outage, []Hit{{Count: 1, Arrived: now}}, now-60*second)
+	if c := a.Look(&outage, now+31*60*second, now-60*second); c != Began {
+		t.Errorf("the store was away, and that is a usual silence: %v", c)
+	}
 }
 
 func TestValuesSharesAndShapes(t *testing.T) {
@@ -246,45 +252,45 @@ func TestValuesSharesAndShapes(t *testing.T) {
 	var s State
 	h := over.at(0, 1)
 	h.Value = 28.5
-	if c := over.Take(&s, []Hit{h}); c != Began || s.Worst != 28.5 {
+	if c := over.Take(&s, []Hit{h}, 0); c != Began || s.Worst != 28.5 {
 		t.Error(c, s.Worst)
 	}
 	h = over.at(60, 1)
 	h.Value = 31.25
-	if c := over.Take(&s, []Hit{h}); c != Goes || over.Line("reef-02", &s) != "reef-02: tank.temperature was 31.25, over 28" {
+	if c := over.Take(&s, []Hit{h}, 0); c != Goes || over.Line("reef-02", &s) != "reef-02: tank.temperature was 31.25, over 28" {
 		t.Error(c, over.Line("reef-02", &s))
 	}
 	under := &Alert{Kind: Value, Field: "ph", Bound: 7, Under: true, Span: time.Minute}
 	low, lower := under.at(0, 1), under.at(1, 1)
 	low.Value, lower.Value = 6.5, -2
 	s = State{}
-	if c := under.Take(&s, []Hit{low, lower}); c != Began || s.Worst != -2 {
+	if c := under.Take(&s, []Hit{low, lower}, 0); c != Began || s.Worst != -2 {
 		t.Error(c, s.Worst)
 	}
 	share := &Alert{Kind: Share, Of: parse(t, "severity at least error"), Over: 0.05, Least: 20, Span: 10 * time.Minute}
 	s = State{}
 	few := share.at(0, 19)
 	few.Of = 19
-	if c := share.Take(&s, []Hit{few}); c != None {
+	if c := share.Take(&s, []Hit{few}, 0); c != None {
 		t.Errorf("19 records are too few: %v", c)
 	}
-	if c := share.Take(&s, []Hit{share.at(1, 400)}); c != None {
+	if c := share.Take(&s, []Hit{share.at(1, 400)}, 0); c != None {
 		t.Errorf("19 of 419 are less than 5 %%: %v", c)
 	}
 	more := share.at(2, 10)
 	more.Of = 10
-	if c := share.Take(&s, []Hit{more}); c != Began || share.Line("", &s) != "6.7 % of the records within 10m, more than 5 %" {
+	if c := share.Take(&s, []Hit{more}, 0); c != Began || share.Line("", &s) != "6.7 % of the records within 10m, more than 5 %" {
 		t.Error(c, share.Line("", &s))
 	}
 	shape := &Alert{Kind: NewShape}
 	s = State{}
-	if c := shape.Take(&s, []Hit{shape.at(0, 4)}); c != Began {
+	if c := shape.Take(&s, []Hit{shape.at(0, 4)}, 0); c != Began {
 		t.Error(c)
 	}
 	if c := shape.Look(&s, begin+2*3600*second, 0); c != Ended {
 		t.Error(c)
 	}
-	if c := shape.Take(&s, []Hit{shape.at(7300, 4)}); c != None {
+	if c := shape.Take(&s, []Hit{shape.at(7300, 4)}, 0); c != None {
 		t.Errorf("a shape is new once: %v", c)
 	}
 }
@@ -404,7 +410,7 @@ func TestManyAreOthers(t *testing.T) {
 	}
 	var s State
 	for i := range int64(5000) {
-		a.Take(&s, []Hit{a.at(i*7, 1)})
+		a.Take(&s, []Hit{a.at(i*7, 1)}, 0)
 	}
 	if len(s.Slots) > mostSlots {
 		t.Errorf("%d slots", len(s.Slots))

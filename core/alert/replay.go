@@ -135,7 +135,7 @@ func (a *Alert) replaySilences(slots []Slot, to int64, add func(at int64, worst 
 		if i > 0 {
 			a.lookReplayed(&s, at, add)
 		}
-		a.heard(&s, at)
+		a.heard(&s, at, 0)
 		s.Holds = false
 	}
 	a.lookReplayed(&s, to, add)

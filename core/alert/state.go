@@ -56,11 +56,12 @@ const (
 	Ended        // it is over
 )
 
-// Take adds what batches say, in no order, and tells what has changed. Call Look now and then.
-func (a *Alert) Take(s *State, hits []Hit) Change {
+// Take adds what batches say, in no order, and tells what has changed. A silence is usual only
+// where nothing has kept records from coming, since a time. Call Look now and then.
+func (a *Alert) Take(s *State, hits []Hit, since int64) Change {
 	least, most := int64(math.MaxInt64), int64(math.MinInt64)
 	for _, h := range hits {
-		a.heard(s, h.Arrived)
+		a.heard(s, h.Arrived, since)
 		if a.Kind != Silent && a.Kind != NewShape {
 			s.add(a, h)
 		}
@@ -92,7 +93,7 @@ func (s *State) cut() {
 }
 
 // heard notes that something came at a time.
-func (a *Alert) heard(s *State, at int64) {
+func (a *Alert) heard(s *State, at, since int64) {
 	if s.First == 0 {
 		s.First, s.Last, s.Heard = at, at, 1
 		return
@@ -100,7 +101,7 @@ func (a *Alert) heard(s *State, at int64) {
 	if quarter := a.Span.Microseconds() / 4; a.Kind == Silent && floor(at, quarter) > floor(s.Last, quarter) {
 		s.Heard++
 	}
-	if gap := (at - s.Last) / 1e6; a.Kind == Silent && !s.Holds && gap > 0 { // a silence that is told is not one that is usual
+	if gap := (at - s.Last) / 1e6; a.Kind == Silent && !s.Holds && gap > 0 && s.Last >= since { // a silence that is told is not one that is usual
 		s.noteGap(Gap{floor(at, dayMicros), gap})
 	}
 	s.First, s.Last = min(s.First, at), max(s.Last, at)

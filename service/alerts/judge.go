@@ -291,7 +291,7 @@ func (j *Judge) take(tx *gorm.DB, all readied, hits []hit) error {
 			return err
 		}
 		changed[stateKey{key.alert, s.row.Who}] = s
-		news.add(all[key.alert], s, all[key.alert].Take(&s.State, said[key]))
+		news.add(all[key.alert], s, all[key.alert].Take(&s.State, said[key], j.since.UnixMicro()))
 	}
 	if err := news.write(tx, j.Now()); err != nil {
 		return err
