@@ -89,8 +89,8 @@ func Run(ctx context.Context, o Options) error {
 		return fmt.Errorf("read the alerts: %w", err)
 	}
 	a.Alerts = &alerts.Book{DB: db, Watch: watch}
-	a.Carrier = &alerts.Carrier{DB: db, Log: o.Log, Holder: model.NewID(), Now: time.Now, Link: o.Link}
-	judge := &alerts.Judge{DB: db, Shelves: shelves, Log: o.Log, Holder: model.NewID(), Now: time.Now}
+	a.Carrier = &alerts.Carrier{DB: db, Log: o.Log, Holder: model.NewID(), Now: time.Now, Link: o.Link, Watch: watch}
+	judge := &alerts.Judge{DB: db, Shelves: shelves, Log: o.Log, Holder: model.NewID(), Now: time.Now, Watch: watch}
 	go watch.Run(committing)
 	go judge.Run(committing)
 	go a.Carrier.Run(committing)

@@ -19,7 +19,8 @@ import (
 )
 
 const (
-	deliverTime  = time.Second // between two looks for what is to be delivered
+	deliverTime  = time.Second      // between two looks for what is to be delivered
+	idleTime     = 10 * time.Second // likewise, where there are no alerts
 	deliverLease = 2 * time.Minute
 	firstRetry   = 10 * time.Second
 	lastRetry    = time.Hour
@@ -36,15 +37,20 @@ type Carrier struct {
 	Holder string // tells this service apart from others
 	Now    func() time.Time
 	Link   string // the address of the console, "" for none that is known
+	Watch  *Watch // nil where it is not known whether there are alerts
 }
 
 var web = post.Web()
 
 // Run delivers until ctx ends.
 func (c *Carrier) Run(ctx context.Context) {
+	var last time.Time
 	for ctx.Err() == nil {
-		if err := c.Once(ctx); err != nil && ctx.Err() == nil {
-			c.Log.Warn("notices cannot be delivered now", "why", err)
+		if c.Watch.Any() || time.Since(last) > idleTime {
+			last = time.Now()
+			if err := c.Once(ctx); err != nil && ctx.Err() == nil {
+				c.Log.Warn("notices cannot be delivered now", "why", err)
+			}
 		}
 		select {
 		case <-ctx.Done():

@@ -44,6 +44,7 @@ type Judge struct {
 	Log     *slog.Logger
 	Holder  string // tells this service apart from others
 	Now     func() time.Time
+	Watch   *Watch // while it knows of no alerts, nothing is asked; nil to ask always
 
 	rounds  time.Time // when the last one was
 	since   time.Time // since when nothing keeps records from coming
@@ -55,7 +56,11 @@ type Judge struct {
 // Run judges until ctx ends.
 func (j *Judge) Run(ctx context.Context) {
 	for ctx.Err() == nil {
-		more, err := j.guarded(ctx)
+		var more bool
+		var err error
+		if j.Watch.Any() {
+			more, err = j.guarded(ctx)
+		}
 		if err != nil && ctx.Err() == nil {
 			j.Log.Warn("alerts cannot be judged now", "why", err)
 		}

@@ -129,6 +129,10 @@ type said struct {
 // seed makes the hashes of kinds such as no sender can foresee.
 var seed = maphash.MakeSeed()
 
+// Any tells whether there are alerts that are not off, as of the last look; of no Watch that there
+// may be.
+func (w *Watch) Any() bool { return w == nil || w.now.Load() != nil }
+
 // Run keeps up with the alerts that there are, until ctx ends.
 func (w *Watch) Run(ctx context.Context) {
 	for ctx.Err() == nil {
