@@ -42,12 +42,15 @@ const (
 	mostReceivers = 200
 )
 
+// reserved are no names of alerts: they are addresses of the service and of its console.
+var reserved = []string{"new", "try"}
+
 var isName = regexp.MustCompile(`^[A-Za-z0-9_-][A-Za-z0-9._-]{0,63}$`)
 
 // Parse reads the text of an alert; the error tells the first thing that is wrong.
 func Parse(name, text string) (*alert.Alert, error) {
-	if !isName.MatchString(name) {
-		return nil, refuse("a name has letters, digits and - _ . and at most 64 of them", "this cannot be the name of an alert")
+	if !isName.MatchString(name) || slices.Contains(reserved, name) {
+		return nil, refuse("a name has letters, digits and - _ . and at most 64 of them, and is not "+strings.Join(reserved, " or "), "this cannot be the name of an alert")
 	}
 	a, findings := plan.ParseAlert(name, name+".yaml", []byte(text))
 	if a == nil {

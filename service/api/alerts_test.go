@@ -342,7 +342,7 @@ func TestKindsOfAlerts(t *testing.T) {
 	}
 	a.said(0, 1, lines(200, "reef-02", "pumpd", record.Info, "pump 4 runs", 90*time.Minute)...) // since when the cask has records
 	a.said(1, 1, lines(200, "kelp-01", "ticketd", record.Info, "order 7 sold", 90*time.Minute)...)
-	a.put("new", "alert: 1\nwhen: severity at least error\nnew_shape: {}\n")
+	a.put("fresh", "alert: 1\nwhen: severity at least error\nnew_shape: {}\n")
 	a.put("share", "alert: 1\nwhen: app is ticketd\nshare: {of: severity at least error, over: 10%, in: 5m, least: 10}\n")
 	a.put("hot", "alert: 1\nby: host\nvalue: {field: tank.temperature, over: 28}\n")
 	a.put("few", "alert: 1\nwhen: app is ticketd\nfewer: {than: 3, in: 5m}\n")
@@ -350,6 +350,9 @@ func TestKindsOfAlerts(t *testing.T) {
 	a.put("wrong-cask", "alert: 1\nmore: {than: 0, in: 5m}\n")
 	if _, err := a.book.Put(t.Context(), "nowhere", client.PutAlert{Text: "alert: 1\ncask: nowhere\nmore: {than: 0, in: 5m}\n"}, "mara"); err == nil {
 		t.Error("an alert for a cask that is not there is kept")
+	}
+	if _, err := a.book.Put(t.Context(), "new", client.PutAlert{Text: "alert: 1\nmore: {than: 0, in: 5m}\n"}, "mara"); err == nil {
+		t.Error("an alert has the name of an address of the console")
 	}
 	if err := a.book.Remove(t.Context(), "wrong-cask"); err != nil {
 		t.Fatal(err)
@@ -378,7 +381,7 @@ func TestKindsOfAlerts(t *testing.T) {
 	a.said(1, 219, lines(2, "kelp-01", "ticketd", record.Error, "order 7 failed", time.Minute)...)
 	a.judged(j)
 	want := map[string]string{
-		"new":      "never there before: pump … stalled (and 1 more)",
+		"fresh":    "never there before: pump … stalled (and 1 more)",
 		"hot":      "reef-02: tank.temperature was 1000000000000000", // 1e999 is kept as a number that can be
 		"facility": "1 record within 5m, more than 0",
 	}
@@ -542,7 +545,7 @@ func TestANewShapeIsNewOnEveryShelf(t *testing.T) {
 		t.Fatalf("both agents are on one shelf: %v", on)
 	}
 	say(0, 2*time.Hour, "valve 3 sticks")
-	a.put("new", "alert: 1\nnew_shape: {}\n")
+	a.put("fresh", "alert: 1\nnew_shape: {}\n")
 	j := a.judge("one")
 	say(1, 0, "valve 4 sticks") // new on this shelf alone
 	a.judged(j)
@@ -552,7 +555,7 @@ func TestANewShapeIsNewOnEveryShelf(t *testing.T) {
 	say(0, 0, "tank 5 leaks")
 	say(1, 0, "tank 6 leaks")
 	a.judged(j)
-	if n := a.notices(); len(n) != 1 || n[0].Of != 1 || n[0].Title != "new: never there before: tank … leaks" || n[0].Since.Before(base.Add(-time.Minute)) {
+	if n := a.notices(); len(n) != 1 || n[0].Of != 1 || n[0].Title != "fresh: never there before: tank … leaks" || n[0].Since.Before(base.Add(-time.Minute)) {
 		t.Fatalf("%+v", n)
 	}
 }

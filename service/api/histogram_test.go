@@ -25,7 +25,7 @@ func TestHistogramsAddUpTheMinutes(t *testing.T) {
 	const begin = 1795600800
 	look := func(what string) {
 		t.Helper()
-		for range 30 {
+		for range 12 {
 			q := search.Query{Casks: []uint64{s.cask}}
 			parts := 1 + rnd.IntN(200)
 			q.Since = (begin+rnd.Int64N(30*24*3600))*1e6 + rnd.Int64N(1e6)
@@ -65,7 +65,7 @@ func TestHistogramsAddUpTheMinutes(t *testing.T) {
 		t.Fatal(err)
 	}
 	time.Sleep(2500 * time.Millisecond) // the service looks now and then
-	for range 40 {
+	for range 15 {
 		if _, err := s.keepers("drains")["north"].Once(t.Context()); err != nil {
 			t.Fatal(err)
 		}
