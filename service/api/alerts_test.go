@@ -483,6 +483,7 @@ func TestHostileRecordsAreJudged(t *testing.T) {
 	a.put("all", "alert: 1\nby: host\nmore: {than: 0, in: 1h}\n")
 	a.put("fields", "alert: 1\nby: field x\nmore: {than: 0, in: 1h}\n")
 	a.put("shapes", "alert: 1\nnew_shape: {}\n")
+	a.put("long", "alert: 1\nby: host\nwhen: not text contains "+strings.Repeat("long", 16_300)+"\nmore: {than: 0, in: 1h}\n")
 	var records []record.Record
 	for i, host := range []string{"\xff\xfe\x00", "\x1b[31mred", strings.Repeat("long", 2000), "a\u202eb", "'; DROP TABLE alerts; --", "İstanbul", ""} {
 		r := a.line(0, host, "x", record.Error, strings.Repeat(host, 3))
@@ -499,7 +500,7 @@ func TestHostileRecordsAreJudged(t *testing.T) {
 	a.said(0, 1, append(records, old, ahead)...)
 	a.judged(a.judge("one"))
 	all := a.notices("told")
-	if len(all) != 3 {
+	if len(all) != 4 {
 		t.Fatalf("%d notices", len(all))
 	}
 	for _, n := range all {

@@ -70,8 +70,8 @@ type Notice struct {
 type NoticeWho struct {
 	NoticeID uint64 `gorm:"primaryKey;autoIncrement:false"`
 	Who      string `gorm:"type:varbinary(520);primaryKey"`
-	Line     string `gorm:"type:text"`
-	Where    string `gorm:"column:condition_text;type:text"` // which records
+	Line     string `gorm:"type:mediumtext"`
+	Where    string `gorm:"column:condition_text;type:mediumtext"` // which records
 	Since    int64
 	Until    int64
 	Holds    bool
