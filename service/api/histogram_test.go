@@ -2,6 +2,7 @@ package api_test
 
 import (
 	"math/rand/v2"
+	"os"
 	"testing"
 	"time"
 
@@ -12,6 +13,9 @@ import (
 // A histogram whose counts the databases add up is the one that adding up the minutes gives, for
 // any span and any number of parts, also while feeds move from shelf to shelf.
 func TestHistogramsAddUpTheMinutes(t *testing.T) {
+	if os.Getenv("OAKBARREL_RACE") != "" {
+		t.Skip("it does much, and nothing at a time")
+	}
 	s := newShelved(t, "north")
 	rnd := rand.New(rand.NewPCG(3, 4))
 	next := map[int]int{}
