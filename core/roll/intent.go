@@ -182,7 +182,7 @@ func (n notes) settle(live fs.FileInfo) (marks map[string]int64, cut int64) {
 			cut = i.size + i.length
 		}
 		for _, m := range i.marks {
-			marks[m.Source] = m.Offset
+			marks[m.Source] = max(marks[m.Source], m.Offset)
 		}
 	}
 	return marks, cut

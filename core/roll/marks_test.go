@@ -228,3 +228,19 @@ func TestADamagedNoteOfTheFirstWriteBehindARoll(t *testing.T) {
 		expect(t, fmt.Sprintf("byte %d of %d", at, ends-begins), f.lines(), sequence("a", 1, 6))
 	}
 }
+
+// A source that is read again from further back, as for an outlet that was begun again, takes no
+// mark back: what lies between would be written a second time after a kill.
+func TestMarksDoNotGoBack(t *testing.T) {
+	f := newFixture(t, Settings{})
+	f.writeTaken("a", 1, 7)
+	f.start()
+	lines, taken := linesOf("b", 1, 1)
+	if _, err := f.WriteTaken(lines, append(taken, Taken{End: len(lines), Mark: record.Mark{Source: "a", Offset: 5}})); err != nil {
+		t.Fatal(err)
+	}
+	expect(t, "marks", f.marks(), map[string]int64{"a": 7, "b": 1})
+	f.Rebase(func(source string) int64 { return map[string]int64{"a": 5, "b": 1}[source] })
+	f.start()
+	expect(t, "after a kill", f.marks()["a"], int64(7))
+}

@@ -383,13 +383,14 @@ func (w *Writer) ready() error {
 	return nil
 }
 
-// marksOf returns the last mark of each source.
+// marksOf returns the furthest mark of each source.
 func (w *Writer) marksOf(taken []Taken) []record.Mark {
 	w.marks = w.marks[:0]
 	clear(w.places)
 	for i, t := range taken {
 		if i > 0 && t.Source == taken[i-1].Source {
-			w.marks[w.places[t.Source]].Offset = t.Offset
+			last := &w.marks[w.places[t.Source]]
+			last.Offset = max(last.Offset, t.Offset)
 			continue
 		}
 		at, known := w.places[t.Source]
@@ -398,7 +399,7 @@ func (w *Writer) marksOf(taken []Taken) []record.Mark {
 			w.places[t.Source] = at
 			w.marks = append(w.marks, t.Mark)
 		}
-		w.marks[at].Offset = t.Offset
+		w.marks[at].Offset = max(w.marks[at].Offset, t.Offset)
 	}
 	return w.marks
 }
@@ -432,7 +433,7 @@ func (w *Writer) put(lines []byte, marks []record.Mark) (int, error) {
 	}
 	w.newLine = false
 	for _, m := range marks {
-		w.noted[m.Source] = m.Offset
+		w.noted[m.Source] = max(w.noted[m.Source], m.Offset) // a source that is read again may say less
 	}
 	return given, nil
 }
