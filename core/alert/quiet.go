@@ -11,22 +11,8 @@ type Quiet struct {
 	Days     []time.Weekday // on which it begins, none for each
 }
 
-const mostQuiet = 8 * 24 * 60 // minutes
-
-// QuietUntil tells until when nobody is to be told, who would be now; the time given where
-// somebody may be. Times that are quiet for ever end after eight days.
-func (a *Alert) QuietUntil(now time.Time) time.Time {
-	at := now
-	for range mostQuiet {
-		if !a.isQuiet(at) {
-			return at
-		}
-		at = at.Truncate(time.Minute).Add(time.Minute)
-	}
-	return at
-}
-
-func (a *Alert) isQuiet(at time.Time) bool {
+// IsQuiet tells whether nobody is to be told at a time.
+func (a *Alert) IsQuiet(at time.Time) bool {
 	if a.Zone != nil {
 		at = at.In(a.Zone)
 	}

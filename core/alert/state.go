@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"math"
 	"slices"
-	"time"
 )
 
 // Times are microseconds since 1970.
@@ -265,9 +264,4 @@ func (a *Alert) lookFewer(s *State, now, since int64) Change {
 	}
 	s.Holds, s.Since, s.Until, s.Worst = true, end-a.Span.Microseconds(), end, float64(count)
 	return Began
-}
-
-// IsForgotten tells whether nothing has come for so long that who it was is no longer looked at.
-func (s *State) IsForgotten(now int64) bool {
-	return now-max(s.Last, s.Until) > (30 * 24 * time.Hour).Microseconds()
 }

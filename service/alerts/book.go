@@ -264,6 +264,10 @@ func (b *Book) Receivers(ctx context.Context) ([]client.Receiver, error) {
 	if err != nil {
 		return nil, err
 	}
+	var last []model.Delivery // that was tried, of each
+	if err := db.Select("receiver", "trouble", "done").Where("id IN (?)", db.Model(&model.Delivery{}).Select("MAX(id)").Where("tries > 0").Group("receiver")).Find(&last).Error; err != nil {
+		return nil, err
+	}
 	all := []client.Receiver{}
 	for _, row := range rows {
 		r, err := openReceiver(row)
@@ -276,12 +280,10 @@ func (b *Book) Receivers(ctx context.Context) ([]client.Receiver, error) {
 				v.Alerts = append(v.Alerts, a.Name)
 			}
 		}
-		var last []model.Delivery
-		if err := db.Select("trouble", "done").Where("receiver = ? AND tries > 0", row.Name).Order("id DESC").Limit(1).Find(&last).Error; err != nil {
-			return nil, err
-		}
-		if len(last) > 0 && last[0].Done == nil {
-			v.Trouble = last[0].Trouble
+		for _, d := range last {
+			if d.Receiver == row.Name && d.Done == nil {
+				v.Trouble = d.Trouble
+			}
 		}
 		all = append(all, v)
 	}

@@ -15,6 +15,7 @@ import (
 	"oakbarrel/client"
 	"oakbarrel/core/format"
 	"oakbarrel/post"
+	"oakbarrel/service/guard"
 	"oakbarrel/service/model"
 )
 
@@ -77,7 +78,9 @@ func (c *Carrier) Once(ctx context.Context) error {
 	var delivering sync.WaitGroup
 	errs := make(chan error, len(byReceiver))
 	for _, all := range byReceiver {
-		delivering.Go(func() { errs <- c.deliverAll(ctx, lease, all) })
+		delivering.Go(func() {
+			errs <- guard.Run(func() error { return c.deliverAll(ctx, lease, all) })
+		})
 	}
 	delivering.Wait()
 	close(errs)
@@ -211,23 +214,23 @@ func (r receiver) send(ctx context.Context, m message) error {
 		header.Set("Topic", m.topic)
 		return post.Request(ctx, web, "the push topic", r.Address, header, []byte(m.title+"\n\n"+m.whole()))
 	}
+	values := map[string]string{"title": m.title, "text": m.text, "alert": m.alert, "note": m.note, "link": m.link}
 	header.Set("Content-Type", "application/json")
-	if r.Body == "" {
-		body, err := json.Marshal(map[string]string{"title": m.title, "text": m.text, "alert": m.alert, "note": m.note, "link": m.link})
-		if err != nil {
-			return err
+	content, err := json.Marshal(values)
+	if r.Body != "" && err == nil {
+		body, problem := format.ParseBody(r.Body, format.AlertPlaces)
+		if problem != nil {
+			return problem
 		}
-		return post.Request(ctx, web, "the webhook", r.Address, header, body)
+		if !body.IsJSON() {
+			header.Set("Content-Type", "text/plain; charset=utf-8")
+		}
+		content = body.Append(nil, func(place string) []byte { return []byte(values[place]) })
 	}
-	body, err := format.ParseBody(r.Body, format.AlertPlaces)
 	if err != nil {
 		return err
 	}
-	if !body.IsJSON() {
-		header.Set("Content-Type", "text/plain; charset=utf-8")
-	}
-	values := map[string]string{"title": m.title, "text": m.text, "alert": m.alert, "note": m.note, "link": m.link}
-	return post.Request(ctx, web, "the webhook", r.Address, header, body.Append(nil, func(place string) []byte { return []byte(values[place]) }))
+	return post.Request(ctx, web, "the webhook", r.Address, header, content)
 }
 
 // Try sends a receiver a message that says it is a test.

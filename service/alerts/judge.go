@@ -5,10 +5,8 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"log/slog"
 	"maps"
-	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -19,6 +17,7 @@ import (
 	"oakbarrel/client"
 	"oakbarrel/core/alert"
 	"oakbarrel/core/record"
+	"oakbarrel/service/guard"
 	"oakbarrel/service/model"
 	"oakbarrel/service/shelf"
 )
@@ -59,7 +58,10 @@ func (j *Judge) Run(ctx context.Context) {
 		var more bool
 		var err error
 		if j.Watch.Any() {
-			more, err = j.guarded(ctx)
+			err = guard.Run(func() (err error) {
+				more, err = j.Once(ctx)
+				return err
+			})
 		}
 		if err != nil && ctx.Err() == nil {
 			j.Log.Warn("alerts cannot be judged now", "why", err)
@@ -74,28 +76,13 @@ func (j *Judge) Run(ctx context.Context) {
 	}
 }
 
-// guarded is Once, of which a panic is an error.
-func (j *Judge) guarded(ctx context.Context) (more bool, err error) {
-	defer func() {
-		if what := recover(); what != nil {
-			err = fmt.Errorf("a fault of the service: %v at %s", what, debug.Stack())
-		}
-	}()
-	return j.Once(ctx)
-}
-
 func (j *Judge) lease() model.Lease {
 	return model.Lease{Job: "alerts", Holder: j.Holder, For: leaseTime}
 }
 
 // change is a transaction of the first database that holds only where this service judges still.
 func (j *Judge) change(ctx context.Context, do func(tx *gorm.DB) error) error {
-	return model.Transact(j.DB.WithContext(ctx), func(tx *gorm.DB) error {
-		if err := j.lease().Keep(tx); err != nil {
-			return err
-		}
-		return do(tx)
-	})
+	return j.lease().Change(j.DB.WithContext(ctx), do)
 }
 
 // Once judges what there is now, and tells whether there is more.
@@ -463,7 +450,6 @@ func writeNews(tx *gorm.DB, a *live, all []news, now time.Time) error {
 			notice.Pending, row.New = true, true
 			row.NoticeID, row.Who, row.Since = notice.ID, s.row.Who, s.Since
 			row.Times++
-			s.row.NoticeID = notice.ID
 		}
 		row.Holds, row.Until = s.Holds, s.Until
 		row.Line, row.Where = harmless(a.Line(s.row.Who, &s.State)), valid(a.Where(s.row.Who))

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -13,7 +14,11 @@ import (
 	"oakbarrel/service/model"
 )
 
-const mostShown = 100 // of those that a notice is about
+// How many of those that a notice is about are shown of one alone, and in a list.
+const (
+	mostShown   = 100
+	shownInList = 5
+)
 
 // Notices lists notices that are in one of some states, none for all, the newest first; cask is
 // the only one, nil for every one.
@@ -29,19 +34,7 @@ func (b *Book) Notices(ctx context.Context, states []string, cask *uint64, limit
 	if err := db.Find(&rows).Error; err != nil {
 		return nil, err
 	}
-	all := []client.Notice{}
-	names, err := b.caskNames(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, row := range rows {
-		n, err := b.valueOf(ctx, row, names, 5)
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, n)
-	}
-	return all, nil
+	return b.valuesOf(ctx, rows, shownInList)
 }
 
 func (b *Book) caskNames(ctx context.Context) (map[uint64]string, error) {
@@ -68,13 +61,11 @@ func (b *Book) Notice(ctx context.Context, id uint64, cask *uint64) (n client.No
 	if len(rows) == 0 || cask != nil && (rows[0].CaskID == nil || *rows[0].CaskID != *cask) {
 		return n, unknownNotice(id)
 	}
-	names, err := b.caskNames(ctx)
+	values, err := b.valuesOf(ctx, rows, mostShown)
 	if err != nil {
 		return n, err
 	}
-	if n, err = b.valueOf(ctx, rows[0], names, mostShown); err != nil {
-		return n, err
-	}
+	n = values[0]
 	var sent []model.Delivery
 	if err := db.Where("notice_id = ?", id).Order("id DESC").Limit(mostShown).Find(&sent).Error; err != nil {
 		return n, err
@@ -85,29 +76,55 @@ func (b *Book) Notice(ctx context.Context, id uint64, cask *uint64) (n client.No
 	return n, nil
 }
 
-func (b *Book) valueOf(ctx context.Context, row model.Notice, casks map[uint64]string, most int) (client.Notice, error) {
-	n := client.Notice{ID: row.ID, Alert: row.Alert, State: row.State, Note: row.Note, Since: time.UnixMicro(row.Since).UTC(), Until: time.UnixMicro(row.Until).UTC(), Holds: row.Holds, Times: row.Times,
-		Told: row.Told, ToldAt: row.ToldAt, Pending: row.Pending, Muted: row.Muted, By: row.By, Why: row.Why, Created: row.Created, Changed: row.Changed, About: []client.NoticeWho{}, Sent: []client.Delivery{}}
-	if row.CaskID != nil {
-		n.Cask = casks[*row.CaskID]
+// placedWho is one whom a notice is about, with its place among all of them.
+type placedWho struct {
+	model.NoticeWho
+	Place, Among int
+}
+
+// valuesOf tells of notices, and of so many at most whom each is about.
+func (b *Book) valuesOf(ctx context.Context, rows []model.Notice, most int) ([]client.Notice, error) {
+	casks, err := b.caskNames(ctx)
+	if err != nil {
+		return nil, err
 	}
-	if n.Muted != nil && !n.Muted.After(time.Now()) {
-		n.Muted = nil
+	var ids []uint64
+	for _, r := range rows {
+		ids = append(ids, r.ID)
 	}
 	db := b.DB.WithContext(ctx)
-	var about []model.NoticeWho
-	if err := db.Where("notice_id = ?", row.ID).Order("holds DESC, since, who").Limit(most).Find(&about).Error; err != nil {
-		return n, err
+	placed := db.Model(&model.NoticeWho{}).Where("notice_id IN ?", ids).
+		Select("*, ROW_NUMBER() OVER (PARTITION BY notice_id ORDER BY holds DESC, since, who) AS place, COUNT(*) OVER (PARTITION BY notice_id) AS among")
+	var found []placedWho
+	if err := db.Table("(?) AS placed", placed).Where("place <= ?", most).Order("notice_id, place").Find(&found).Error; err != nil {
+		return nil, err
 	}
-	var of int64
-	if err := db.Model(&model.NoticeWho{}).Where("notice_id = ?", row.ID).Count(&of).Error; err != nil {
-		return n, err
+	about, of := map[uint64][]model.NoticeWho{}, map[uint64]int{}
+	for _, w := range found {
+		about[w.NoticeID], of[w.NoticeID] = append(about[w.NoticeID], w.NoticeWho), w.Among
+	}
+	all := []client.Notice{}
+	for _, r := range rows {
+		n := valueOfNotice(r, about[r.ID], of[r.ID])
+		if r.CaskID != nil {
+			n.Cask = casks[*r.CaskID]
+		}
+		all = append(all, n)
+	}
+	return all, nil
+}
+
+func valueOfNotice(row model.Notice, about []model.NoticeWho, of int) client.Notice {
+	n := client.Notice{ID: row.ID, Alert: row.Alert, State: row.State, Note: row.Note, Since: time.UnixMicro(row.Since).UTC(), Until: time.UnixMicro(row.Until).UTC(), Holds: row.Holds, Times: row.Times,
+		Told: row.Told, ToldAt: row.ToldAt, Pending: row.Pending, Muted: row.Muted, By: row.By, Why: row.Why, Created: row.Created, Changed: row.Changed, About: []client.NoticeWho{}, Sent: []client.Delivery{}}
+	if n.Muted != nil && !n.Muted.After(time.Now()) {
+		n.Muted = nil
 	}
 	for _, w := range about {
 		n.About = append(n.About, client.NoticeWho{Who: harmless(w.Who), Line: w.Line, Where: w.Where, Since: time.UnixMicro(w.Since).UTC(), Until: time.UnixMicro(w.Until).UTC(), Holds: w.Holds, Times: w.Times})
 	}
-	n.Of, n.Title = int(of), titleOf(row.Alert, about, int(of))
-	return n, nil
+	n.Of, n.Title = of, titleOf(row.Alert, about, of)
+	return n
 }
 
 // Steer does about a notice what somebody wants.
@@ -177,7 +194,7 @@ func steer(n *model.Notice, s client.SteerNotice, by string) error {
 
 // States reads states with commas between them.
 func States(text string) (states []string, err error) {
-	for _, s := range splitList(text) {
+	for _, s := range strings.FieldsFunc(text, func(r rune) bool { return r == ',' }) {
 		if !slices.Contains([]string{client.NoticeTold, client.NoticeSeen, client.NoticeDone}, s) {
 			return nil, refuse("write told, seen, done, with commas between them", "state cannot be %q", s)
 		}

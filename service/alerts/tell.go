@@ -35,7 +35,7 @@ func (j *Judge) tell(ctx context.Context, all readied, now time.Time) error {
 }
 
 func mayTell(a *alert.Alert, n *model.Notice, now time.Time) bool {
-	return (n.ToldAt == nil || now.Sub(*n.ToldAt) >= alert.Gather) && (n.Muted == nil || !now.Before(*n.Muted)) && !a.QuietUntil(now).After(now)
+	return (n.ToldAt == nil || now.Sub(*n.ToldAt) >= alert.Gather) && (n.Muted == nil || !now.Before(*n.Muted)) && !a.IsQuiet(now)
 }
 
 // tellOf notes that receivers are to be told of a notice.
@@ -116,14 +116,4 @@ func ordinal(n int) string {
 		}
 	}
 	return fmt.Sprint(n) + suffix
-}
-
-// splitList takes a list with commas apart.
-func splitList(text string) (all []string) {
-	for part := range strings.SplitSeq(text, ",") {
-		if part = strings.TrimSpace(part); part != "" {
-			all = append(all, part)
-		}
-	}
-	return all
 }

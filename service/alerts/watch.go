@@ -310,8 +310,7 @@ func (l *look) ofKinds(kinds []block.Kind, facilities bool) map[uint64][]model.H
 				if ofShapes == nil {
 					ofShapes = map[uint64][]model.Hit{}
 				}
-				at := s.to.SlotOf(l.arrived, l.arrived)
-				ofShapes[k.Key] = append(ofShapes[k.Key], model.Hit{AlertID: s.to.id, Number: s.to.number, Who: s.who, First: at, Last: at, Count: int64(k.Count), Shape: &model.NewShape{CaskID: l.batch.CaskID, Key: k.Key, Began: first}})
+				ofShapes[k.Key] = append(ofShapes[k.Key], model.Hit{AlertID: s.to.id, Number: s.to.number, Who: s.who, Count: int64(k.Count), Shape: &model.NewShape{CaskID: l.batch.CaskID, Key: k.Key, Began: first}})
 				continue
 			}
 			for len(l.last) <= s.at {

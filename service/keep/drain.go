@@ -149,12 +149,7 @@ func (p *Keeper) moveSome(ctx context.Context, from *gorm.DB, move model.Move, b
 
 // there is a transaction on the shelf that it moves to.
 func (m *mover) there(do func(tx *gorm.DB) error) error {
-	return model.Transact(m.to, func(tx *gorm.DB) error {
-		if err := m.lease.Keep(tx); err != nil {
-			return err
-		}
-		return do(tx)
-	})
+	return m.lease.Change(m.to, do)
 }
 
 // resume ends what was broken off.

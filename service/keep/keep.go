@@ -11,11 +11,11 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"runtime/debug"
 	"time"
 
 	"gorm.io/gorm"
 
+	"oakbarrel/service/guard"
 	"oakbarrel/service/ingest"
 	"oakbarrel/service/model"
 	"oakbarrel/service/shelf"
@@ -70,7 +70,11 @@ func All(ctx context.Context, shelves *shelf.Set, like Keeper) {
 func (p *Keeper) Run(ctx context.Context) {
 	for ctx.Err() == nil && p.Shelves.Of(p.Shelf.ID) == p.Shelf {
 		var away *shelf.Away
-		more, err := p.guarded(ctx)
+		var more bool
+		err := guard.Run(func() (err error) {
+			more, err = p.Once(ctx)
+			return err
+		})
 		if err != nil && ctx.Err() == nil && !errors.As(err, &away) {
 			p.Log.Warn("the store cannot be put in order now", "shelf", p.Shelf.Name(), "why", err)
 		}
@@ -92,16 +96,6 @@ func (p *Keeper) isToDrain() bool {
 	news := drains && !p.toDrain
 	p.toDrain = drains
 	return news
-}
-
-// guarded is Once, of which a panic is an error.
-func (p *Keeper) guarded(ctx context.Context) (more bool, err error) {
-	defer func() {
-		if what := recover(); what != nil {
-			err = fmt.Errorf("a fault of the service: %v at %s", what, debug.Stack())
-		}
-	}()
-	return p.Once(ctx)
 }
 
 // Once removes, merges, binds and moves what is to be now, and tells whether there is more to do.
@@ -169,12 +163,7 @@ func (p *Keeper) lease() model.Lease {
 
 // change is a transaction that holds only where this service keeps order still.
 func (p *Keeper) change(db *gorm.DB, do func(tx *gorm.DB) error) error {
-	return model.Transact(db, func(tx *gorm.DB) error {
-		if err := p.lease().Keep(tx); err != nil {
-			return err
-		}
-		return do(tx)
-	})
+	return p.lease().Change(db, do)
 }
 
 // trustsClock tells whether ages may be told by the clock. One that is far

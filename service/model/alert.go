@@ -16,12 +16,11 @@ type Alert struct {
 
 // AlertState is what an alert knows of one who, see alert.State.
 type AlertState struct {
-	AlertID  uint64 `gorm:"primaryKey;autoIncrement:false;index:alert_last,priority:1"`
-	Who      string `gorm:"type:varbinary(520);primaryKey"`
-	State    string `gorm:"type:mediumtext"` // JSON
-	Holds    bool   `gorm:"index"`
-	NoticeID uint64 // that told of it last, 0 for none
-	Last     int64  `gorm:"index:alert_last,priority:2"` // when something came, in microseconds since 1970
+	AlertID uint64 `gorm:"primaryKey;autoIncrement:false;index:alert_last,priority:1"`
+	Who     string `gorm:"type:varbinary(520);primaryKey"`
+	State   string `gorm:"type:mediumtext"` // JSON
+	Holds   bool   `gorm:"index"`
+	Last    int64  `gorm:"index:alert_last,priority:2"` // when something came, in microseconds since 1970
 }
 
 // Hits are what batches say to alerts. They stand on the shelf of the batches, and are committed
@@ -93,7 +92,7 @@ type Receiver struct {
 type Delivery struct {
 	ID       uint64 `gorm:"primaryKey"`
 	NoticeID uint64 `gorm:"index"`
-	Receiver string `gorm:"size:64"`
+	Receiver string `gorm:"size:64;index"`
 	Title    string `gorm:"size:255"`
 	Text     string `gorm:"type:mediumtext"`
 	Due      time.Time

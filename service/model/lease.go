@@ -54,3 +54,14 @@ func (l Lease) Keep(tx *gorm.DB) error {
 	}
 	return tx.Model(&Job{}).Where("name = ?", l.Job).Update("until", gorm.Expr("UTC_TIMESTAMP() + INTERVAL ? SECOND", int(l.For.Seconds()))).Error
 }
+
+// Change is a transaction that holds only where the lease is still this service's, and is tried
+// again where it meets another one.
+func (l Lease) Change(db *gorm.DB, do func(tx *gorm.DB) error) error {
+	return Transact(db, func(tx *gorm.DB) error {
+		if err := l.Keep(tx); err != nil {
+			return err
+		}
+		return do(tx)
+	})
+}
