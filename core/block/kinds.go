@@ -27,6 +27,12 @@ type combination struct {
 // apart or not; nil where there are more than most. An error is as one of Each. Of texts that
 // are held by their shapes one of each is looked at.
 func (b *Block) Kinds(most int, facilities bool) ([]Kind, error) {
+	return b.kinds(most, facilities, nil)
+}
+
+// kinds is Kinds, and gives the place of each record's kind, in order of the records, to each,
+// which is nil for nobody.
+func (b *Block) kinds(most int, facilities bool, each func(kind int)) ([]Kind, error) {
 	if err := b.ReadyFrom(0); err != nil {
 		return nil, err
 	}
@@ -61,6 +67,9 @@ func (b *Block) Kinds(most int, facilities bool) ([]Kind, error) {
 		k := &kinds[at]
 		k.Count++
 		k.First, k.Last = earlier(k.First, t), later(k.Last, t)
+		if each != nil {
+			each(at)
+		}
 	}
 	return kinds, nil
 }

@@ -145,7 +145,7 @@ func (p Path) Find(r *record.Record) record.Value {
 		best, used := record.Value{}, 0
 		if v.Kind() == record.Object {
 			for c := v.First(); c.More(); c = c.Next() {
-				if n := p.fits(c.Key()); n > used {
+				if n := p.Fits(c.Key()); n > used {
 					best, used = c, n
 				}
 			}
@@ -158,8 +158,8 @@ func (p Path) Find(r *record.Record) record.Value {
 	return v
 }
 
-// fits returns how many parts of the path together are key, 0 if none are.
-func (p Path) fits(key []byte) int {
+// Fits returns how many parts of the path together are key, 0 if none are.
+func (p Path) Fits(key []byte) int {
 	at := 0
 	for i, part := range p {
 		if i > 0 {

@@ -114,7 +114,7 @@ type live struct {
 	cask    uint64 // 0 for every one
 	byKinds bool   // what stands beside blocks answers
 	facets  bool   // but only where facilities are told apart
-	value   func(dst []byte, r *record.Record) []byte
+	value   *search.By
 	field   condition.Path // of alert.Value
 }
 
@@ -386,7 +386,7 @@ func (a *live) whoOf(r *record.Record) string {
 	case a.Kind == alert.NewShape:
 		who = shape.Append(nil, r.Text)
 	case a.value != nil:
-		if who = a.value(nil, r); len(who) == 0 {
+		if who = a.value.Append(nil, r); len(who) == 0 {
 			return alert.Missing
 		}
 	}

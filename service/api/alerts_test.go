@@ -207,11 +207,11 @@ func (a *asked) countsBy(where string) []search.Count {
 	a.t.Helper()
 	q := a.about(where)
 	q.Casks = []uint64{a.cask}
-	value, err := search.ValueOf("host", "")
+	by, err := search.ValueOf("host", "")
 	if err != nil {
 		a.t.Fatal(err)
 	}
-	_, _, top, err := a.search.TopValues(a.t.Context(), q, "host", value, 100)
+	_, _, top, err := a.search.TopValues(a.t.Context(), q, by, 100)
 	if err != nil {
 		a.t.Fatal(err)
 	}

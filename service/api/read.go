@@ -242,12 +242,12 @@ func (a *API) counts(ctx context.Context, in *countsInput) (*countsOutput, error
 	case "severity", "minute", "priority":
 		out.Body.Total, counts, err = a.Search.CountBy(ctx, q, in.By)
 	default:
-		value, wrong := search.ValueOf(in.By, in.Field)
+		by, wrong := search.ValueOf(in.By, in.Field)
 		if wrong != nil {
 			return nil, problem(http.StatusBadRequest, "field: "+wrong.Error(), "write a path such as tank@32473.ph")
 		}
 		a.noteReading(ctx, "count values", &in.Range)
-		out.Body.Total, out.Body.Others, counts, err = a.Search.TopValues(ctx, q, in.By, value, in.Top)
+		out.Body.Total, out.Body.Others, counts, err = a.Search.TopValues(ctx, q, by, in.Top)
 	}
 	if err != nil {
 		return nil, a.unavailable(ctx, err)

@@ -132,8 +132,8 @@ func (s *shelved) countsAlike(q search.Query, found *search.Shapes) {
 		}
 	}
 	maps.DeleteFunc(want, func(_ string, n int64) bool { return n == 0 })
-	value, _ := search.ValueOf("host", "")
-	total, _, hosts, err := s.search.TopValues(s.t.Context(), q, "host", value, 100)
+	by, _ := search.ValueOf("host", "")
+	total, _, hosts, err := s.search.TopValues(s.t.Context(), q, by, 100)
 	again, severities, err2 := s.search.CountBy(s.t.Context(), q, "severity")
 	got := map[string]int64{}
 	for _, c := range slices.Concat(hosts, severities) {

@@ -1,145 +1,158 @@
 package api_test
 
 import (
-	"context"
 	"fmt"
-	"strings"
+	"math/rand/v2"
+	"slices"
+	"sync/atomic"
 	"testing"
 
-	"oakbarrel/client"
 	"oakbarrel/core/record"
+	"oakbarrel/service/model"
+	"oakbarrel/service/search"
 )
 
-// sales are records of two hosts, a second apart, with a field.
-func sales(n int) (records []record.Record) {
-	for i := range n {
-		r := record.Record{Time: record.Stamp{Sec: 1_795_601_700 + int64(i), Form: record.Zulu}, Priority: record.DefaultPriority,
-			Host: []byte([]string{"kelp-01", "reef-02"}[i%2]), App: fmt.Appendf(nil, "app%d", i%3), Text: fmt.Appendf(nil, "sale %d", i)}
-		if i%4 == 0 {
-			r.SetData(fmt.Appendf(nil, `[sale@32473 kind="k%d"]`, i%8))
+// fieldsAtRandom are fields as programs, and those who mean harm, may send them.
+func fieldsAtRandom(random *rand.Rand) string {
+	forms := []string{
+		"", "",
+		`[tank@32473 ph="8.%d" id="%d"]`,
+		`[tank@32473 ph="8.%d" ph="7"][pump@32473 state="on"]`,
+		`[tank@32473]`,
+		`{"tank@32473":{"ph":8.%d,"id":"%d"},"state":"on"}`,
+		`{"tank@32473":{"ph":null,"id":true,"id":"second"}}`,
+		`{"tank@32473":[{"ph":1}],"state":{"of":"pump","is":""}}`,
+		`{"a":{"b":{"c":"x%d"}}}`,
+		`{"a.b":{"c":"y%d"},"a":{"b.c":"never"}}`,
+		`{"a.b":"scalar","a":{"b":{"c":"hidden"}}}`,
+		`{"state":"say \"on\"","seq":1%d%d}`,
+		`{"journal@32473":{"unit":"pumpd-%d.service"}}`,
+	}
+	form := forms[random.IntN(len(forms))]
+	var parts []any
+	for at, c := range form {
+		if c == '%' && form[at+1] == 'd' {
+			parts = append(parts, random.IntN(9))
 		}
-		records = append(records, r)
+	}
+	return fmt.Sprintf(form, parts...)
+}
+
+func recordsWithFields(random *rand.Rand, n int) (records []record.Record) {
+	records = randomRecords(random, n)
+	for i := range records {
+		r := &records[i]
+		if data := fieldsAtRandom(random); data != "" {
+			r.Data = []byte(data)
+		}
+		r.Cut = random.IntN(20) == 0
+		if random.IntN(2) == 0 {
+			r.MsgID = fmt.Appendf(nil, "M%d", random.IntN(4))
+		}
+		r.Intake = []string{"", "wire", "socket"}[random.IntN(3)]
 	}
 	return records
 }
 
-func TestCountsByValues(t *testing.T) {
-	f, ctx := newFixture(t), context.Background()
-	head, payload := pack(1, sales(40))
-	if _, err := f.writer(f.agent(600)).SendBatch(ctx, f.agent(600), "centre", f.cask, head, payload); err != nil {
-		t.Fatal(err)
-	}
-	for _, c := range []struct {
-		where, by, field string
-		top              int
-		want             string
-	}{
-		{"", "host", "", 20, "40 [{kelp-01 20} {reef-02 20}] 0"},
-		{"host is kelp-01", "app", "", 20, "20 [{app0 7} {app2 7} {app1 6}] 0"},
-		{"", "app", "", 1, "40 [{app0 14}] 26"},
-		{"", "field", "sale@32473.kind", 20, "40 [{(missing) 30} {k0 5} {k4 5}] 0"},
-		{"", "facility", "", 20, "40 [{user 40}] 0"},
-		{"app is nobody", "host", "", 20, "0 [] 0"},
-	} {
-		got, err := f.read.Count(ctx, client.Query{Cask: f.cask, Where: c.where}, c.by, c.field, c.top)
-		if s := fmt.Sprint(got.Total, got.By, got.Others); err != nil || s != c.want {
-			t.Errorf("%s by %s %s: %s, want %s: %v", c.where, c.by, c.field, s, c.want, err)
+// countedBy are what records may be counted by, some of it with names that part ways.
+var countedBy = [][2]string{
+	{"msgid"}, {"intake"}, {"unit"}, {"field", "tank@32473.ph"}, {"field", "tank@32473.id"}, {"field", "tank@32473"}, {"field", "state"}, {"field", "state.of"}, {"field", "state.is"},
+	{"field", "a.b.c"}, {"field", `a."b.c"`}, {"field", `"a.b".c`}, {"field", "a"}, {"field", "a.b"}, {"field", "seq"}, {"field", "nowhere"}, {"field", "tank@32473.ph.deeper"}, {"field", "cut@32473"}, {"field", "state.of.pump"},
+}
+
+// countsValues wants values to be counted as where all blocks are opened.
+func (s *shelved) countsValues(what string, wheres ...string) {
+	s.t.Helper()
+	for _, where := range append(wheres, "host is reef-02") {
+		for _, by := range countedBy {
+			of, err := search.ValueOf(by[0], by[1])
+			if err != nil {
+				s.t.Fatal(err)
+			}
+			q := search.Query{Casks: []uint64{s.cask}, Since: 1795600800e6 + 123, Until: 1795609000e6, Condition: s.about(where).Condition}
+			total, others, top, err := s.search.TopValues(s.t.Context(), q, of, 7)
+			q.Condition = s.about("(" + where + ") and (text exists or text missing)").Condition
+			total2, others2, top2, err2 := s.search.TopValues(s.t.Context(), q, of, 7)
+			if err != nil || err2 != nil || total != total2 || others != others2 || !slices.Equal(top, top2) {
+				s.t.Errorf("%s: where %s, by %v: %d, %d, %v, and not %d, %d, %v: %v, %v", what, where, by, total, others, top, total2, others2, top2, err, err2)
+			}
 		}
-	}
-	if _, err := f.read.Count(ctx, client.Query{Cask: f.cask}, "field", "a..b", 20); err == nil || !strings.Contains(err.Error(), "field:") {
-		t.Errorf("a path that cannot be read: %v", err)
 	}
 }
 
-// Which agent took a record in is known of each, whatever host its sender claims.
-func TestARecordIsOfAnAgent(t *testing.T) {
-	f, ctx := newFixture(t), context.Background()
-	for i, name := range []string{"quay-3", "tide-gw"} {
-		w, id := f.writer(f.agent(602+i)), f.agent(602+i)
-		if _, err := w.SendStatus(ctx, id, client.AgentStatus{Host: name, Status: client.Status{}}); err != nil {
-			t.Fatal(err)
-		}
-		head, payload := pack(1, sales(10*(i+1)))
-		if _, err := w.SendBatch(ctx, id, "centre", f.cask, head, payload); err != nil {
-			t.Fatal(err)
-		}
+// grownOld has all blocks be old enough to be settled, and keeps them.
+func (s *shelved) grownOld() {
+	s.t.Helper()
+	if err := s.first.Exec("UPDATE blocks SET arrived = arrived - 86400000000").Error; err != nil {
+		s.t.Fatal(err)
 	}
-	head, payload := pack(1, sales(3)) // of files: no agent took them in
-	if _, err := f.writer(f.agent(604)).SendBatch(ctx, f.agent(604), "centre", f.cask, head, payload); err != nil {
-		t.Fatal(err)
-	}
-	for where, want := range map[string]int64{
-		"agent is QUAY-3": 10, `agent in ("quay-3", tide-gw)`: 30, "agent is quay-3 and host is reef-02": 5, "agent missing": 3, "not agent is quay-3": 23,
-		"agent starts with tide": 20, "agent is nobody": 0, "agent is nobody or text is \"sale 2\"": 3, "agent matches /^QU/": 10, `agent is tide-gw and text has word 15`: 1,
-	} {
-		counts, err := f.read.Count(ctx, client.Query{Cask: f.cask, Where: where}, "severity", "", 20)
-		if err != nil || counts.Total != want {
-			t.Errorf("%s: %d, want %d: %v", where, counts.Total, want, err)
-		}
-		read := int64(0)
-		if err := f.read.Read(ctx, client.Query{Cask: f.cask, Where: where}, client.Page{}, func([]byte) error { read++; return nil }); err != nil || read != want {
-			t.Errorf("%s: %d are read, want %d: %v", where, read, want, err)
-		}
-	}
-	counts, err := f.read.Count(ctx, client.Query{Cask: f.cask}, "agent", "", 20)
-	if s := fmt.Sprint(counts.By); err != nil || s != "[{tide-gw 20} {quay-3 10} {(missing) 3}]" {
-		t.Errorf("by agent: %s, %v", s, err)
-	}
-	var told []string
-	err = f.read.ReadPlaced(ctx, client.Query{Cask: f.cask, Where: "agent is quay-3 and text is \"sale 4\""}, client.Page{}, func(p client.Placed) error {
-		n, err := f.read.Neighbours(ctx, client.NeighboursOf{Cask: f.cask, Agent: "quay-3", Place: p.Place, Each: 2})
-		for _, side := range [][]client.Placed{n.Before, n.After} {
-			for _, p := range side {
-				var r record.Record
-				if err := r.ParseJSON(p.Record); err != nil {
-					return err
-				}
-				told = append(told, string(r.Agent)+"/"+string(r.Text))
-			}
-		}
-		return err
-	})
-	if got := strings.Join(told, " "); err != nil || got != "quay-3/sale 2 quay-3/sale 3 quay-3/sale 5 quay-3/sale 6" {
-		t.Errorf("its neighbours are %s: %v", got, err)
-	}
+	s.kept()
 }
 
-func TestTheNeighboursOfARecord(t *testing.T) {
-	f, ctx := newFixture(t), context.Background()
-	all := sales(40)
-	for first := 0; first < 40; first += 7 { // in blocks that end anywhere
-		head, payload := pack(uint64(first)+1, all[first:min(first+7, 40)])
-		if _, err := f.writer(f.agent(601)).SendBatch(ctx, f.agent(601), "centre", f.cask, head, payload); err != nil {
-			t.Fatal(err)
+// Counts by the values of fields are those of the records, however they lie in blocks: as they
+// came, settled, of an earlier version, with something that cannot be read beside them, and
+// on another shelf.
+func TestValuesAreCountedAsByHand(t *testing.T) {
+	s, random := newShelved(t, "north"), rand.New(rand.NewPCG(21, 3))
+	for agent := range 3 {
+		for n := range uint64(8) {
+			s.sentRecords(agent, n*100+1, recordsWithFields(random, 100))
 		}
 	}
-	texts := func(side []client.Placed) string {
-		var all []string
-		for _, p := range side {
-			var r record.Record
-			if err := r.ParseJSON(p.Record); err != nil {
-				t.Fatal(err)
-			}
-			all = append(all, strings.TrimPrefix(string(r.Text), "sale "))
-		}
-		return strings.Join(all, " ")
+	s.countsValues("as it came")
+	s.grownOld()
+	var beside int64
+	s.first.Model(&model.Block{}).Where("LENGTH(field_values) > 100").Count(&beside)
+	if beside == 0 {
+		t.Error("nothing of values stands beside any block")
 	}
-	places := 0
-	err := f.read.ReadPlaced(ctx, client.Query{Cask: f.cask, Where: "text has word 20"}, client.Page{}, func(p client.Placed) error {
-		places++
-		for host, want := range map[string]string{"kelp-01": "14 16 18|22 24 26", "": "17 18 19|21 22 23"} {
-			n, err := f.read.Neighbours(ctx, client.NeighboursOf{Cask: f.cask, Host: host, Place: p.Place, Each: 3})
-			if got := texts(n.Before) + "|" + texts(n.After); err != nil || got != want {
-				t.Errorf("on host %q: %s, want %s: %v", host, got, want, err)
-			}
+	s.countsValues("settled", "any", "severity at most notice", `shape is "valve V7 reached its end" or facility is mail`)
+	s.inOrder()
+	s.first.Exec("UPDATE blocks SET field_values = NULL")
+	s.countsValues("of an earlier version")
+	s.kept()
+	var left int64
+	s.first.Model(&model.Block{}).Where("settled = 1 AND field_values IS NULL").Count(&left)
+	if left > 0 {
+		t.Errorf("beside %d settled blocks nothing stands of their values", left)
+	}
+	s.countsValues("described")
+	s.inOrder()
+	for _, harm := range []string{"CONCAT(CHAR(1), CHAR(3), field_values)", "CONCAT(CHAR(9), field_values)", "LEFT(field_values, 90)", "CONCAT(field_values, CHAR(0))", "''", "REPEAT(CHAR(1), 3)"} {
+		s.first.Exec("UPDATE blocks SET field_values = " + harm)
+		s.countsValues(harm)
+	}
+	s.first.Exec("UPDATE blocks SET field_values = NULL")
+	s.kept()
+	s.drainFirst()
+	s.countsValues("moved")
+	s.inOrder()
+}
+
+// Of settled blocks within a span none is opened to count by a field of few values, but where it
+// has many, or leads to different places.
+func TestValuesAreCountedWithoutOpeningBlocks(t *testing.T) {
+	s, random := newShelved(t), rand.New(rand.NewPCG(21, 4))
+	for n := range uint64(3) {
+		records := randomRecords(random, 1000)
+		for i := range records {
+			records[i].Data = fmt.Appendf(nil, `{"tank":"T%d","at":{"dock":%d},"ref":%d,"two.ways":{"x":1},"two":{"ways.x":2},"list":[1]}`, i%20, i%3, i)
 		}
-		n, err := f.read.Neighbours(ctx, client.NeighboursOf{Cask: f.cask, Host: `no "such" \ host`, Place: p.Place, Each: 3})
-		if err != nil || len(n.Before)+len(n.After) > 0 {
-			t.Errorf("%+v: %v", n, err)
+		s.sentRecords(1, n*1000+1, records)
+	}
+	s.grownOld()
+	if err := s.first.Exec("UPDATE blocks SET payload = 'x'").Error; err != nil {
+		t.Fatal(err)
+	}
+	for field, values := range map[string]int{"tank": 20, "at.dock": 3, "missing": 1, "ref": 0, "two.ways.x": 0, "list": 0, "at": 0} {
+		q := s.about("severity at least debug")
+		q.Casks, q.Since, q.Until = []uint64{s.cask}, 1795600000e6, 1795700000e6
+		var opened atomic.Int64
+		q.Damaged = func(uint64, error) { opened.Add(1) }
+		by, _ := search.ValueOf("field", field)
+		total, _, top, err := s.search.TopValues(t.Context(), q, by, 100)
+		if err != nil || len(top) != values || (opened.Load() == 0) != (values > 0) || values > 0 && total != 3000 {
+			t.Errorf("%s: %d records of %d values, and not %d; %d blocks are opened, %v", field, total, len(top), values, opened.Load(), err)
 		}
-		return nil
-	})
-	if err != nil || places != 1 {
-		t.Errorf("%d records: %v", places, err)
 	}
 }

@@ -176,6 +176,9 @@ func (r *Report) checkBlock(b model.Block, filter block.Words, names map[uint64]
 	if !ingest.KindsAreOf(b, content) {
 		r.fault(cask, b.ID, "what is said of its shapes is not what stands in it: they are counted wrong")
 	}
+	if !ingest.ValuesAreOf(b, content) {
+		r.fault(cask, b.ID, "what is said of the values of its fields is not what stands in it: they are counted wrong")
+	}
 	if !sameFilter(b, filter, words) {
 		r.fault(cask, b.ID, "its filter is not that of its words: searches may pass over it")
 	}

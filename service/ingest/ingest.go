@@ -474,7 +474,7 @@ func judge(tx *gorm.DB, feed model.Feed, b *Batch) (problem, err error) {
 		return &WrongNumber{feed.Confirmed + 1}, nil
 	}
 	var old model.Block
-	err = tx.Omit("payload", "words").Where("feed_id = ? AND first_number = ?", feed.ID, b.First).Take(&old).Error
+	err = tx.Omit("payload", "words", "field_values").Where("feed_id = ? AND first_number = ?", feed.ID, b.First).Take(&old).Error
 	switch {
 	case errors.Is(err, gorm.ErrRecordNotFound):
 		return &WrongNumber{feed.Confirmed + 1}, nil // cut into batches in another way

@@ -180,6 +180,9 @@ func (r *kindReader) number(most uint64) uint64 {
 	return v
 }
 
+// part reads how long a part is, and the part.
+func (r *kindReader) part() []byte { return r.bytes(r.number(uint64(len(r.left)))) }
+
 func (r *kindReader) bytes(n uint64) []byte {
 	if n > uint64(len(r.left)) {
 		r.bad, r.left = true, nil

@@ -68,7 +68,7 @@ func looseBlocks(db *gorm.DB, c model.Cask) (map[int][]uint64, error) {
 func (p *Keeper) bindSome(db *gorm.DB, groups int, ids []uint64) (bound bool, err error) {
 	err = p.change(db, func(tx *gorm.DB) error {
 		var blocks []model.Block
-		if err := tx.Omit("payload", "minutes").Where("id IN ?", ids).Order("id").Find(&blocks).Error; err != nil {
+		if err := tx.Omit("payload", "minutes", "kinds", "field_values").Where("id IN ?", ids).Order("id").Find(&blocks).Error; err != nil {
 			return err
 		}
 		words, err := ingest.Filters(tx, blocks)

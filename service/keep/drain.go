@@ -156,7 +156,7 @@ func (m *mover) there(do func(tx *gorm.DB) error) error {
 func (m *mover) resume() error {
 	err := m.there(func(tx *gorm.DB) error {
 		var begun []model.Block
-		if err := tx.Omit("payload", "words").Where("feed_id = ? AND moving = 1 AND last_number > ?", m.move.FeedID, m.move.Through).Find(&begun).Error; err != nil || len(begun) == 0 {
+		if err := tx.Omit("payload", "words", "field_values").Where("feed_id = ? AND moving = 1 AND last_number > ?", m.move.FeedID, m.move.Through).Find(&begun).Error; err != nil || len(begun) == 0 {
 			return err
 		}
 		return ingest.Remove(tx, begun)
@@ -213,7 +213,7 @@ func insertCopy(tx *gorm.DB, b model.Block, filter block.Words) error {
 func (m *mover) settle() error {
 	err := m.there(func(tx *gorm.DB) error {
 		var came []model.Block
-		if err := tx.Omit("payload", "words").Where("feed_id = ? AND moving = 1 AND last_number <= ?", m.move.FeedID, m.move.Through).Find(&came).Error; err != nil || len(came) == 0 {
+		if err := tx.Omit("payload", "words", "field_values").Where("feed_id = ? AND moving = 1 AND last_number <= ?", m.move.FeedID, m.move.Through).Find(&came).Error; err != nil || len(came) == 0 {
 			return err
 		}
 		counts, ids := map[model.Minute]int64{}, []uint64{}
@@ -233,7 +233,7 @@ func (m *mover) settle() error {
 	}
 	return m.change(m.from, func(tx *gorm.DB) error {
 		var gone []model.Block
-		if err := tx.Omit("payload", "words").Where("feed_id = ? AND last_number <= ?", m.move.FeedID, m.move.Through).Find(&gone).Error; err != nil || len(gone) == 0 {
+		if err := tx.Omit("payload", "words", "field_values").Where("feed_id = ? AND last_number <= ?", m.move.FeedID, m.move.Through).Find(&gone).Error; err != nil || len(gone) == 0 {
 			return err
 		}
 		counts := map[model.Minute]int64{}

@@ -320,7 +320,7 @@ func (e *elsewhere) olderThan(arrived int64) (bytes int64, err error) {
 
 // oldest returns some of the blocks that came first to a cask.
 func (p *Keeper) oldest(db *gorm.DB, c model.Cask) (blocks []model.Block, err error) {
-	err = db.Omit("payload", "words").Where("cask_id = ? AND moving = 0", c.ID).Order("arrived, id").Limit(together).Find(&blocks).Error
+	err = db.Omit("payload", "words", "kinds", "field_values").Where("cask_id = ? AND moving = 0", c.ID).Order("arrived, id").Limit(together).Find(&blocks).Error
 	return blocks, err
 }
 

@@ -19,8 +19,8 @@ const (
 	forgetAtATime = 1000
 )
 
-// describe tells beside blocks of an earlier version of what kinds their records are, some at a
-// time, and tells whether there may be more. What was looked through is not looked at again
+// describe tells beside blocks of an earlier version of what kinds their records are, and what
+// values the fields of settled ones have, some at a time, and tells whether there may be more. What was looked through is not looked at again
 // while the service runs.
 func (p *Keeper) describe(db *gorm.DB) (more bool, err error) {
 	if p.described == nil {
@@ -36,7 +36,7 @@ func (p *Keeper) describe(db *gorm.DB) (more bool, err error) {
 	}
 	end := min(at.next+describeSpan, at.last+1)
 	var blocks []model.Block
-	err = db.Select("id, cask_id, arrived, payload").Where("id >= ? AND id < ? AND kinds IS NULL AND records > 0 AND moving = 0", at.next, end).Order("id").Limit(describeSome).Find(&blocks).Error
+	err = db.Select("id, cask_id, arrived, settled, kinds, payload").Where("id >= ? AND id < ? AND (kinds IS NULL OR field_values IS NULL AND settled = 1) AND records > 0 AND moving = 0", at.next, end).Order("id").Limit(describeSome).Find(&blocks).Error
 	if err != nil {
 		return false, err
 	}
@@ -57,18 +57,57 @@ func (p *Keeper) describe(db *gorm.DB) (more bool, err error) {
 type span struct{ next, last uint64 }
 
 func (p *Keeper) describeOne(db *gorm.DB, b model.Block) error {
-	kinds, shapes, err := ingest.Describe(b)
-	if errors.Is(err, block.ErrDamaged) {
-		kinds = []byte{} // oakbarrel store check tells of it
-	} else if err != nil {
-		return err
+	said := map[string]any{}
+	var shapes []model.Shape
+	if b.Kinds == nil {
+		kinds, news, err := ingest.Describe(b)
+		if err := unlessDamaged(err); err != nil {
+			return err
+		}
+		said["kinds"], shapes = emptyFor(kinds), news
+	}
+	if b.Settled {
+		values, err := ingest.DescribeValues(b.Payload)
+		if err := unlessDamaged(err); err != nil {
+			return err
+		}
+		said["field_values"] = emptyFor(values)
 	}
 	return p.change(db, func(tx *gorm.DB) error {
 		if err := ingest.AddShapes(tx, shapes); err != nil {
 			return err
 		}
-		return tx.Model(&model.Block{}).Where("id = ?", b.ID).Update("kinds", kinds).Error
+		return tx.Model(&model.Block{}).Where("id = ?", b.ID).Updates(said).Error
 	})
+}
+
+// unlessDamaged returns an error that is not one of a damaged block, of which oakbarrel store
+// check tells.
+func unlessDamaged(err error) error {
+	if errors.Is(err, block.ErrDamaged) {
+		return nil
+	}
+	return err
+}
+
+// emptyFor returns what is said of a block, which is empty for nothing, not NULL.
+func emptyFor(said []byte) []byte { return append([]byte{}, said...) }
+
+// settle notes of a block that it is not merged any more, and what values its fields have.
+func (p *Keeper) settle(db *gorm.DB, id uint64) error {
+	payload, err := ingest.Payload(db, id)
+	if err != nil {
+		return err
+	}
+	said := map[string]any{"settled": true}
+	if len(payload) > 0 {
+		values, err := ingest.DescribeValues(payload)
+		if err := unlessDamaged(err); err != nil {
+			return err
+		}
+		said["field_values"] = emptyFor(values)
+	}
+	return db.Model(&model.Block{}).Where("id = ?", id).Updates(said).Error
 }
 
 // forget removes shapes that no block of their cask has had for long.

@@ -44,7 +44,7 @@ func (p *Keeper) merge(ctx context.Context, db *gorm.DB) (more bool, err error) 
 			continue
 		}
 		var blocks []model.Block
-		err := db.Omit("payload", "words").Where("feed_id = ? AND settled = 0 AND moving = 0 AND arrived < ?", feed, before).Order("first_number").Limit(mergeLook).Find(&blocks).Error
+		err := db.Omit("payload", "words", "field_values").Where("feed_id = ? AND settled = 0 AND moving = 0 AND arrived < ?", feed, before).Order("first_number").Limit(mergeLook).Find(&blocks).Error
 		if err != nil {
 			return false, err
 		}
@@ -86,7 +86,7 @@ func (p *Keeper) mergeRun(db *gorm.DB, run []model.Block, followed bool) error {
 		ids = append(ids, b.ID)
 	}
 	if len(run) == 1 {
-		return db.Model(&model.Block{}).Where("id IN ?", ids).Update("settled", true).Error
+		return p.settle(db, ids[0])
 	}
 	err := p.change(db, func(tx *gorm.DB) error {
 		var blocks []model.Block
@@ -100,7 +100,11 @@ func (p *Keeper) mergeRun(db *gorm.DB, run []model.Block, followed bool) error {
 		if err != nil {
 			return err
 		}
-		row.Settled = over
+		if row.Settled = over; over && row.Records > 0 {
+			if row.Values, err = ingest.DescribeValues(row.Payload); err != nil {
+				return err
+			}
+		}
 		if err := ingest.Insert(tx, &row); err != nil {
 			return err
 		}

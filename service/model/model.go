@@ -228,6 +228,7 @@ type Block struct {
 	WordsApart  bool   `gorm:"index:heads,priority:11"`                        // it is kept in parts
 	Minutes     []byte `gorm:"type:mediumblob"`                                // how many records of each minute and severity; empty in blocks of an earlier version
 	Kinds       []byte `gorm:"type:mediumblob"`                                // its records by host, app, priority and shape; NULL where nobody has looked yet, empty where there are too many
+	Values      []byte `gorm:"column:field_values;type:mediumblob"`            // what values their fields have, by kind; NULL where nobody has looked yet, as in blocks that are not settled, empty where there are too many
 	Payload     []byte `gorm:"type:longblob"`
 }
 
@@ -639,6 +640,14 @@ var migrations = []*gormigrate.Migration{{
 	ID: "0025 alerts",
 	Migrate: func(tx *gorm.DB) error {
 		return tx.AutoMigrate(&Alert{}, &AlertState{}, &Hits{}, &HitsTaken{}, &Notice{}, &NoticeWho{}, &Receiver{}, &Delivery{})
+	},
+}, {
+	ID: "0026 values of fields",
+	Migrate: func(tx *gorm.DB) error {
+		if tx.Migrator().HasColumn(&Block{}, "field_values") {
+			return nil
+		}
+		return tx.Migrator().AddColumn(&Block{}, "Values")
 	},
 }}
 

@@ -137,7 +137,7 @@ func minutesOn(db *gorm.DB, on uint32, view *shelf.View, casks []uint64, since, 
 			return err
 		}
 		var blocks []model.Block
-		if err := tx.Omit("payload", "words").Where("feed_id IN ? AND cask_id IN ? AND records > 0", feeds, casks).Find(&blocks).Error; err != nil {
+		if err := tx.Omit("payload", "words", "field_values").Where("feed_id IN ? AND cask_id IN ? AND records > 0", feeds, casks).Find(&blocks).Error; err != nil {
 			return err
 		}
 		for _, b := range blocks {

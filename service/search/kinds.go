@@ -32,6 +32,28 @@ func (q *Query) asksFacility() bool {
 // eachKind calls each with the kinds that meet the query, of blocks that lie within its span and
 // may be told so, which is nil for all. It returns the other blocks, in order, which must be opened.
 func (s *Store) eachKind(ctx context.Context, q *Query, heads []head, may func(head) bool, each func(head, *ingest.Kind)) (opened []head, err error) {
+	return s.eachTold(ctx, q, heads, may, func(told toldBlock) bool {
+		for i := range told.kinds {
+			if told.meets[i] {
+				each(told.head, &told.kinds[i])
+			}
+		}
+		return true
+	})
+}
+
+// toldBlock is what stands beside a block.
+type toldBlock struct {
+	head   head
+	kinds  []ingest.Kind
+	meets  []bool // by kind: whether its records meet the query
+	values []byte // packed, where they are asked for
+}
+
+// eachTold calls each with what stands beside blocks that lie within the span of the query and
+// may be told so, which is nil for all, where it tells which of their records meet the query. It
+// returns the other blocks, in order, which must be opened; those too for which each returns false.
+func (s *Store) eachTold(ctx context.Context, q *Query, heads []head, may func(head) bool, each func(toldBlock) bool) (opened []head, err error) {
 	if !q.kindsTell() {
 		return heads, nil
 	}
@@ -45,7 +67,7 @@ func (s *Store) eachKind(ctx context.Context, q *Query, heads []head, may func(h
 	}
 	for _, id := range slices.Sorted(maps.Keys(byShelf)) {
 		of := s.shelves.Of(id)
-		left, err := q.eachKindOn(ctx, of, byShelf[id], each)
+		left, err := q.eachToldOn(ctx, of, byShelf[id], each)
 		if err != nil {
 			err = s.lacks(ctx, of, q, err)
 		}
@@ -58,26 +80,28 @@ func (s *Store) eachKind(ctx context.Context, q *Query, heads []head, may func(h
 	return opened, nil
 }
 
-// eachKindOn is eachKind for the blocks of one shelf.
-func (q *Query) eachKindOn(ctx context.Context, of *shelf.Shelf, heads []head, each func(head, *ingest.Kind)) (left []head, err error) {
+// eachToldOn is eachTold for the blocks of one shelf.
+func (q *Query) eachToldOn(ctx context.Context, of *shelf.Shelf, heads []head, each func(toldBlock) bool) (left []head, err error) {
 	asksShape := q.Condition != nil && slices.Contains(q.Condition.Asks(), "shape")
 	texts := map[uint64][]byte{} // of shapes
 	for some := range slices.Chunk(heads, kindsTogether) {
-		kinds, err := readKinds(ctx, of, some, q.asksFacility())
+		told, err := q.readTold(ctx, of, some)
 		if err == nil && asksShape {
-			err = readShapes(ctx, of, q.Casks, kinds, texts)
+			err = readShapes(ctx, of, q.Casks, told, texts)
 		}
 		if err != nil {
 			return nil, err
 		}
 		for _, h := range some {
-			if kinds[h.ID] == nil {
-				left = append(left, h)
-			}
-			for i := range kinds[h.ID] {
-				if k := &kinds[h.ID][i]; q.meetsKind(h, k, texts) {
-					each(h, k)
+			b, tells := told[h.ID]
+			if tells {
+				b.head = h
+				for i := range b.kinds {
+					b.meets = append(b.meets, q.meetsKind(h, &b.kinds[i], texts))
 				}
+			}
+			if !tells || !each(b) {
+				left = append(left, h)
 			}
 		}
 	}
@@ -93,35 +117,39 @@ func (q *Query) meetsKind(h head, k *ingest.Kind, texts map[uint64][]byte) bool 
 	return q.Condition.Match(&r)
 }
 
-// readKinds reads what stands beside blocks of a shelf, by their ids; where facilities are asked
+// readTold reads what stands beside blocks of a shelf, by their ids; where facilities are asked
 // for, of those only that tell them apart.
-func readKinds(ctx context.Context, of *shelf.Shelf, heads []head, facilities bool) (map[uint64][]ingest.Kind, error) {
+func (q *Query) readTold(ctx context.Context, of *shelf.Shelf, heads []head) (map[uint64]toldBlock, error) {
 	db, err := of.DB(ctx)
 	if err != nil {
 		return nil, err
+	}
+	columns := "id, kinds"
+	if q.byValue {
+		columns += ", field_values"
 	}
 	var ids []uint64
 	for _, h := range heads {
 		ids = append(ids, h.ID)
 	}
 	var rows []model.Block
-	if err := db.Select("id, kinds").Where("id IN ?", ids).Find(&rows).Error; err != nil {
+	if err := db.Select(columns).Where("id IN ?", ids).Find(&rows).Error; err != nil {
 		return nil, err
 	}
-	kinds := map[uint64][]ingest.Kind{}
+	told := map[uint64]toldBlock{}
 	for _, r := range rows {
-		if of, tells, err := ingest.OpenKinds(r.Kinds); err == nil && len(of) > 0 && (tells || !facilities) {
-			kinds[r.ID] = of
+		if kinds, facilities, err := ingest.OpenKinds(r.Kinds); err == nil && len(kinds) > 0 && (facilities || !q.asksFacility()) {
+			told[r.ID] = toldBlock{kinds: kinds, values: r.Values}
 		}
 	}
-	return kinds, nil
+	return told, nil
 }
 
 // readShapes reads the texts of the shapes of kinds that are not known yet.
-func readShapes(ctx context.Context, of *shelf.Shelf, casks []uint64, kinds map[uint64][]ingest.Kind, texts map[uint64][]byte) error {
+func readShapes(ctx context.Context, of *shelf.Shelf, casks []uint64, told map[uint64]toldBlock, texts map[uint64][]byte) error {
 	var keys []uint64
-	for _, all := range kinds {
-		for _, k := range all {
+	for _, b := range told {
+		for _, k := range b.kinds {
 			if _, known := texts[k.Key]; !known {
 				keys = append(keys, k.Key)
 				texts[k.Key] = nil

@@ -36,6 +36,7 @@ type Query struct {
 	narrowed bool // there are others, and the span ends before them
 
 	byFacility bool // what is counted asks for facilities
+	byValue    bool // or for values that stand beside blocks
 }
 
 // Place is where a record stands in the order of a search: by time, then by
