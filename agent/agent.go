@@ -119,6 +119,7 @@ type Agent struct {
 
 	tracing   atomic.Pointer[traceWatch] // nil where no record was ever traced
 	delivered chan struct{}              // signalled after each batch that is confirmed
+	toReload  chan struct{}              // somebody has asked for the plan to be read again
 
 	in, routed, dropped, limited, folded atomic.Int64
 }
@@ -175,10 +176,11 @@ func Run(ctx context.Context, options Options) error {
 			a.log.Info("agent has stopped", "records_in", a.in.Load())
 			return nil
 		case <-options.Reload:
-			options.Unit.Reloading()
-			a.guard.Run("plan", a.reload)
-			options.Unit.Ready()
+		case <-a.toReload:
 		}
+		options.Unit.Reloading()
+		a.guard.Run("plan", a.reload)
+		options.Unit.Ready()
 	}
 }
 
@@ -191,7 +193,7 @@ func open(options Options) (*Agent, error) {
 		return nil, err
 	}
 	a := &Agent{options: options, log: log, state: folder, since: time.Now(), memory: &intake.Budget{}, told: outlet.NewHistory(folder),
-		endpoints: map[intake.Key]intake.Endpoint{}, details: readDetails(folder), pauses: readPauses(folder), delivered: make(chan struct{}, 1),
+		endpoints: map[intake.Key]intake.Endpoint{}, details: readDetails(folder), pauses: readPauses(folder), delivered: make(chan struct{}, 1), toReload: make(chan struct{}, 1),
 		forecast: forecast.Report{Sets: []forecast.Set{}, Disks: []forecast.Disk{}}}
 	a.served = a.readServed()
 	if options.LogLevel != nil {

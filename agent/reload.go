@@ -1,13 +1,10 @@
 package agent
 
 import (
-	"errors"
 	"fmt"
 	"slices"
 	"sync"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"oakbarrel/agent/intake"
 	"oakbarrel/agent/outlet"
@@ -125,7 +122,7 @@ func (a *Agent) openEndpoints(p *plan.Plan) (c change, err error) {
 				continue
 			}
 			e, err := a.openEndpoint(key, &s)
-			if errors.Is(err, unix.EADDRINUSE) && a.makeWay(key, &c) {
+			if intake.IsTaken(err) && a.makeWay(key, &c) {
 				e, err = a.openEndpoint(key, &s)
 			}
 			if err != nil && a.patient {
@@ -316,5 +313,13 @@ func (a *Agent) replaceOutlets(settings []plan.Outlet, next []outlet.Outlet) {
 	a.outlets = next
 	for _, o := range next {
 		a.pauseOutlet(o)
+	}
+}
+
+// Reload has the plan read again, soon. Asking twice before that is asking once.
+func (a *Agent) Reload() {
+	select {
+	case a.toReload <- struct{}{}:
+	default:
 	}
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"io"
 	"os"
 	"strings"
 
@@ -54,7 +55,13 @@ func (w *admin) ask(ctx context.Context, do func(*client.Client) error) error {
 
 // readSecret returns what stands in a file, without the white space around it.
 func readSecret(file string) (string, error) {
-	b, err := os.ReadFile(file)
+	var b []byte
+	var err error
+	if file == "/dev/stdin" { // on systems that have no such file, too
+		b, err = io.ReadAll(os.Stdin)
+	} else {
+		b, err = os.ReadFile(file)
+	}
 	if err != nil {
 		return "", couldNot(err)
 	}

@@ -1,85 +1,38 @@
 package cli
 
 import (
-	"errors"
-	"fmt"
-	"log/slog"
+	"context"
 	"os"
 	"os/signal"
-	"slices"
-	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
 
 	"oakbarrel/agent"
-	"oakbarrel/core/plan"
-	"oakbarrel/unit"
 )
 
-func (a *app) agentCommand() *cobra.Command {
-	var options agent.Options
-	var level, userName string
-	c := &cobra.Command{
-		Use:   "agent [--plan FILE]",
-		Short: "Take records in and write them out, in the foreground",
-		Long: `Take records in and write them out as the plan says, in the foreground.
+const howToAgent = `SIGHUP reads the plan again; a plan with errors changes
+nothing. SIGTERM stops taking, writes down what is held and exits within 10 s.`
 
-"ready" alone on a line on stdout says that every intake is open. The agent's
-own log goes to stderr. SIGHUP reads the plan again; a plan with errors changes
-nothing. SIGTERM stops taking, writes down what is held and exits within 10 s.`,
-		Example: `  oakbarrel agent --plan /etc/oakbarrel/plan.yaml
-  oakbarrel agent --plan lantern-bay/tide-gw/plan.yaml --state lantern-bay/tide-gw/state`,
-		Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			reload := make(chan os.Signal, 1)
-			signal.Notify(reload, syscall.SIGHUP)
-			options.Reload = reload
-			options.LogLevel = new(slog.LevelVar)
-			if err := options.LogLevel.UnmarshalText([]byte(level)); err != nil || !slices.Contains(logLevels, strings.ToLower(level)) {
-				return usageError("--log-level cannot be %q; write %s", level, strings.Join(logLevels, ", "))
-			}
-			options.Log = slog.New(slog.NewTextHandler(a.stderr, &slog.HandlerOptions{Level: options.LogLevel}))
-			options.Unit = unit.Open()
-			options.Ready = func() { fmt.Fprintln(a.stdout, "ready") }
-			if userName != "" {
-				if err := becomeUser(userName, options.PlanFile, options.StateDir); err != nil {
-					return couldNot(err)
-				}
-			}
-			err := agent.Run(c.Context(), options)
-			told := a.agentError(err)
-			if err != nil {
-				options.Unit.Rest(c.Context(), err)
-			}
-			return told
-		},
-	}
-	c.Flags().StringVar(&options.PlanFile, "plan", defaultPlan, "file of the plan")
-	c.Flags().StringVar(&level, "log-level", "info", "what the agent's own log tells at least: "+strings.Join(logLevels, ", ")+"; \"oakbarrel detail --own\" changes it for a while")
-	c.Flags().StringVar(&options.BoundsFile, "bounds", plan.BoundsFile, "file in which this host's owner says what a plan from the service may do")
-	c.Flags().StringVar(&userName, "user", "", "user to go on as, where root has started it; it keeps what the plan needs: low ports, others' files")
-	c.Flags().StringVar(&options.Host, "host", "", "name of this host where the plan says none; by default the machine's")
-	stateFlag(c, &options.StateDir)
-	return c
+// agentHere is what the command agent does on this system alone.
+type agentHere struct{ user string }
+
+func (h *agentHere) flags(c *cobra.Command) {
+	c.Flags().StringVar(&h.user, "user", "", "user to go on as, where root has started it; it keeps what the plan needs: low ports, others' files")
 }
 
-// logLevels are those of the agent's own log.
-var logLevels = []string{"debug", "info", "warn", "error"}
+func (h *agentHere) begin(o *agent.Options) error {
+	if h.user == "" {
+		return nil
+	}
+	return becomeUser(h.user, o.PlanFile, o.StateDir)
+}
 
-// agentError prints the findings of a refused plan, and sorts out which errors mean no.
-func (a *app) agentError(err error) error {
-	var refused *agent.PlanError
-	if errors.As(err, &refused) {
-		for _, f := range refused.Findings {
-			fmt.Fprintln(a.stderr, f)
-		}
-		return no
-	}
-	var cannotOpen *agent.IntakeError
-	var cannotServe *agent.MetricsError
-	if errors.As(err, &cannotOpen) || errors.As(err, &cannotServe) {
-		return codedError{exitNo, err}
-	}
-	return couldNot(err)
+func (h *agentHere) run(ctx context.Context, o agent.Options) error { return agent.Run(ctx, o) }
+
+// reloadSignals delivers a signal when the plan is to be read again.
+func reloadSignals() <-chan os.Signal {
+	reload := make(chan os.Signal, 1)
+	signal.Notify(reload, syscall.SIGHUP)
+	return reload
 }

@@ -174,8 +174,3 @@ func (a *app) printJSON(v any) error {
 func stateFlag(c *cobra.Command, dir *string) {
 	c.Flags().StringVar(dir, "state", defaultState, "folder in which the agent keeps its own files")
 }
-
-const (
-	defaultState = "/var/lib/oakbarrel"
-	defaultPlan  = "/etc/oakbarrel/plan.yaml"
-)

@@ -1,81 +1,28 @@
 package cli
 
 import (
-	"fmt"
+	"context"
 
 	"github.com/spf13/cobra"
 
 	"oakbarrel/agent/doctor"
 )
 
-func (a *app) doctorCommand() *cobra.Command {
-	var planFile, state string
-	var dropIn bool
-	c := &cobra.Command{
-		Use:   "doctor",
-		Short: "Find what would stop this host from working",
-		Long: `Find what would stop this host from working: findings in the plan, ports and
-sockets that others have, folders without permission, disks too small for what
-keep allows, certificates about to end, a token that is refused, a clock apart
-from the service's, and troubles of a running agent.
-
+const doctorsHere = `
 Where the package is installed it tells which rights its unit lacks for the plan;
 --drop-in writes out what gives them.
+`
 
-Exit code 1 says that something is wrong.`,
-		Example: `  oakbarrel doctor --plan lantern-bay/tide-gw/plan.yaml --state lantern-bay/tide-gw/state
-  oakbarrel doctor --output json`,
-		Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			if dropIn {
-				text, err := doctor.WriteDropIn(c.Context(), planFile)
-				fmt.Fprint(a.stdout, text)
-				return couldNot(err)
-			}
-			checks := doctor.Diagnose(c.Context(), planFile, state)
-			var err error
-			if a.json() {
-				err = a.printJSON(checks)
-			} else {
-				a.printChecks(checks)
-			}
-			for _, k := range checks {
-				if err == nil && k.Verdict == doctor.VerdictWrong {
-					err = no
-				}
-			}
-			return err
-		},
-	}
-	c.Flags().StringVar(&planFile, "plan", defaultPlan, "file of the plan")
-	c.Flags().BoolVar(&dropIn, "drop-in", false, "write out what gives the unit of the package the rights that the plan needs")
-	stateFlag(c, &state)
-	return c
+// doctorHere is what the command doctor answers on this system alone.
+type doctorHere struct{ dropIn bool }
+
+func (h *doctorHere) flags(c *cobra.Command) {
+	c.Flags().BoolVar(&h.dropIn, "drop-in", false, "write out what gives the unit of the package the rights that the plan needs")
 }
 
-func (a *app) printChecks(checks []doctor.Check) {
-	rows := [][]string{}
-	wrong, warnings := 0, 0
-	for _, k := range checks {
-		text := k.What
-		if k.Mend != "" {
-			text += "; " + k.Mend
-		}
-		rows = append(rows, []string{k.Verdict, k.Subject, text})
-		switch k.Verdict {
-		case doctor.VerdictWrong:
-			wrong++
-		case doctor.VerdictWarning:
-			warnings++
-		}
+func (h *doctorHere) answer(ctx context.Context, planFile string) (text string, done bool, err error) {
+	if h.dropIn {
+		text, err = doctor.WriteDropIn(ctx, planFile)
 	}
-	a.table(rows)
-	switch {
-	case wrong > 0:
-		fmt.Fprintf(a.stdout, "\n%s wrong, %s\n", count(int64(wrong)), plural(warnings, "warning"))
-	case warnings > 0:
-		fmt.Fprintf(a.stdout, "\nnothing is wrong; %s\n", plural(warnings, "warning"))
-	default:
-		fmt.Fprintln(a.stdout, "\nnothing is wrong")
-	}
+	return text, h.dropIn, err
 }

@@ -39,7 +39,7 @@ func imports(t *testing.T, root string) map[string][]string {
 // The core computes. It has no HTTP, no database, no terminal, nothing of ours
 // outside itself, and few libraries; what it wants of the machine, it has by disk.
 func TestCoreStandsAlone(t *testing.T) {
-	allowed := []string{"github.com/klauspost/compress/", "github.com/goccy/go-yaml", "golang.org/x/sys/unix", "github.com/fsnotify/fsnotify", "go.opentelemetry.io/proto/otlp/", "google.golang.org/protobuf/"}
+	allowed := []string{"github.com/klauspost/compress/", "github.com/goccy/go-yaml", "golang.org/x/sys/unix", "golang.org/x/sys/windows", "github.com/fsnotify/fsnotify", "go.opentelemetry.io/proto/otlp/", "google.golang.org/protobuf/"}
 	for folder, names := range imports(t, ".") {
 		for _, name := range names {
 			first, _, _ := strings.Cut(name, "/")
@@ -50,7 +50,7 @@ func TestCoreStandsAlone(t *testing.T) {
 			if first == "oakbarrel" {
 				ok = strings.HasPrefix(name, "oakbarrel/core/") && name != "oakbarrel/core/plan"
 			}
-			if slices.Contains([]string{"os", "os/user", "os/exec", "syscall", "golang.org/x/sys/unix"}, name) {
+			if slices.Contains([]string{"os", "os/user", "os/exec", "syscall", "golang.org/x/sys/unix", "golang.org/x/sys/windows"}, name) {
 				ok = folder == "disk" // what asks the machine or changes it
 			}
 			if folder == "plan" && name == "net" {

@@ -9,11 +9,8 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"path/filepath"
 	"strconv"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"oakbarrel/agent/intake"
 	"oakbarrel/client"
@@ -31,6 +28,12 @@ func (e *Refused) Error() string { return e.Why }
 func AskStatus(ctx context.Context, stateDir string) (s client.Status, err error) {
 	err = ask(ctx, stateDir, "GET", "/status", nil, &s)
 	return s, err
+}
+
+// Reload has the agent with a state folder read its plan again. What comes of it stands in its
+// status.
+func Reload(ctx context.Context, stateDir string) error {
+	return ask(ctx, stateDir, "POST", "/reload", nil, new(struct{}))
 }
 
 // OpenDetail lowers the threshold of a rule for a while.
@@ -107,34 +110,34 @@ func Followed(ctx context.Context, stateDir string) (files []client.FollowedFile
 func ask(ctx context.Context, stateDir, method, path string, query url.Values, to any) error {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	err := inFolder(stateDir, func(dir string) error {
-		transport := &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-			return new(net.Dialer).DialContext(ctx, "unix", filepath.Join(dir, socket))
-		}}
-		defer transport.CloseIdleConnections()
-		request, err := http.NewRequestWithContext(ctx, method, "http://agent"+path+"?"+query.Encode(), nil)
-		if err != nil {
-			return err
-		}
-		response, err := (&http.Client{Transport: transport}).Do(request)
-		if err != nil {
-			return err
-		}
-		defer response.Body.Close()
-		switch response.StatusCode {
-		case http.StatusOK:
-			return json.NewDecoder(response.Body).Decode(to)
-		case http.StatusConflict:
-			refused := &Refused{}
-			return errors.Join(json.NewDecoder(response.Body).Decode(refused), refused)
-		}
-		return fmt.Errorf("the agent answers %s", response.Status)
-	})
+	err := askOnce(ctx, stateDir, method, path, query, to)
 	if errors.Is(err, context.DeadlineExceeded) {
 		err = fmt.Errorf("the agent with %s does not answer; its own log may tell why", stateDir)
 	}
-	if errors.Is(err, os.ErrNotExist) || errors.Is(err, unix.ECONNREFUSED) {
+	if isNobody(err) {
 		err = fmt.Errorf("%s: %w", stateDir, ErrNoAgent)
 	}
 	return err
+}
+
+func askOnce(ctx context.Context, stateDir, method, path string, query url.Values, to any) error {
+	transport := &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx, stateDir) }}
+	defer transport.CloseIdleConnections()
+	request, err := http.NewRequestWithContext(ctx, method, "http://agent"+path+"?"+query.Encode(), nil)
+	if err != nil {
+		return err
+	}
+	response, err := (&http.Client{Transport: transport}).Do(request)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	switch response.StatusCode {
+	case http.StatusOK:
+		return json.NewDecoder(response.Body).Decode(to)
+	case http.StatusConflict:
+		refused := &Refused{}
+		return errors.Join(json.NewDecoder(response.Body).Decode(refused), refused)
+	}
+	return fmt.Errorf("the agent answers %s", response.Status)
 }

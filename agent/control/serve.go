@@ -9,12 +9,8 @@ package control
 import (
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
-	"net"
 	"net/http"
-	"os"
-	"path/filepath"
 	"strconv"
 	"time"
 
@@ -22,12 +18,10 @@ import (
 	"oakbarrel/client"
 )
 
-// socket is the name of the socket, in a state folder.
-const socket = "control.sock"
-
 // Commands is what an agent does when it is asked.
 type Commands interface {
 	Status() client.Status
+	Reload()
 	Trace(mark string) client.Trace
 	OpenDetail(rule, to string, span time.Duration) (client.Detail, error)
 	CloseDetail(rule string) (closed bool, err error)
@@ -42,14 +36,7 @@ type Commands interface {
 // Serve opens the socket of a state folder and does what is asked, until it is
 // closed. A request that makes the agent fail is a fault of the part "control".
 func Serve(stateDir string, do Commands, g *guard.Guard) (io.Closer, error) {
-	if err := os.Remove(filepath.Join(stateDir, socket)); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return nil, err
-	}
-	var listener net.Listener
-	err := inFolder(stateDir, func(dir string) (err error) {
-		listener, err = net.Listen("unix", filepath.Join(dir, socket))
-		return err
-	})
+	listener, err := listen(stateDir)
 	if err != nil {
 		return nil, err
 	}
@@ -61,6 +48,10 @@ func Serve(stateDir string, do Commands, g *guard.Guard) (io.Closer, error) {
 func handlerOf(do Commands) http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /status", func(w http.ResponseWriter, _ *http.Request) { answer(w, do.Status(), nil) })
+	mux.HandleFunc("POST /reload", func(w http.ResponseWriter, _ *http.Request) {
+		do.Reload()
+		answer(w, struct{}{}, nil)
+	})
 	mux.HandleFunc("POST /trace", func(w http.ResponseWriter, r *http.Request) { answer(w, do.Trace(r.FormValue("mark")), nil) })
 	mux.HandleFunc("POST /details", func(w http.ResponseWriter, r *http.Request) {
 		span, err := time.ParseDuration(r.FormValue("for"))
@@ -112,15 +103,4 @@ func answer(w http.ResponseWriter, what any, err error) {
 		what = map[string]string{"why": err.Error()}
 	}
 	json.NewEncoder(w).Encode(what)
-}
-
-// inFolder calls f with a short name for dir: the path of a socket may have
-// 107 bytes only, and a folder may stand deeper.
-func inFolder(dir string, f func(dir string) error) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return f(fmt.Sprintf("/proc/self/fd/%d", d.Fd()))
 }

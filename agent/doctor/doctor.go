@@ -18,8 +18,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"oakbarrel/agent/control"
 	"oakbarrel/agent/credential"
 	"oakbarrel/agent/intake"
@@ -91,8 +89,8 @@ func Diagnose(ctx context.Context, planFile, stateDir string) []Check {
 			d.lookAtReceiver(ctx, o)
 		case plan.NotifyOutlet:
 			d.lookAtNotice(o)
-		case plan.JournalOutlet:
-			d.lookAtJournal(o)
+		default:
+			d.lookAtOutletHere(o)
 		}
 	}
 	d.lookAtRights(ctx)
@@ -269,18 +267,11 @@ func (d *doctor) lookAtAddress(in plan.Intake, key intake.Key) {
 		if l, err = net.Listen("tcp", key.Address); err == nil {
 			l.Close()
 		}
-	case intake.Kernel:
-		var f *os.File
-		if f, err = os.Open(intake.KernelDevice); err == nil {
-			f.Close()
-		}
 	case intake.Files, intake.Containers:
 		d.lookAtFiles(subject, in.Files)
 		return
-	case intake.Unixgram, intake.Unix:
-		d.lookAtSocket(subject, key)
-		return
-	default: // there is nothing that others could have
+	default:
+		d.lookHere(subject, in, key)
 		return
 	}
 	if err == nil {
@@ -321,35 +312,6 @@ func (d *doctor) lookAtEngine(subject, root string) {
 	d.ok(subject, "no container has written anything yet")
 }
 
-func (d *doctor) lookAtSocket(subject string, key intake.Key) {
-	path := key.Address
-	if path == plan.AutoSocket {
-		d.ok(subject, "its socket is the one that the init system hands over or forwards to")
-		return
-	}
-	if to, err := os.Readlink(path); err == nil {
-		d.wrong(subject, fmt.Sprintf("%s is a link to %s: it belongs to the init system", path, to), "write socket: auto")
-		return
-	}
-	st, err := os.Lstat(path)
-	switch {
-	case errors.Is(err, os.ErrNotExist):
-		d.lookAtFolder(subject, filepath.Dir(path))
-	case err != nil:
-		d.wrong(subject, err.Error(), "run the agent as a user who may enter the folder")
-	case st.Mode().Type() != os.ModeSocket:
-		d.wrong(subject, path+" is there already and is not a socket", "move it away")
-	default:
-		conn, err := net.DialUnix(string(key.Network), nil, &net.UnixAddr{Name: path, Net: string(key.Network)})
-		if err == nil {
-			conn.Close()
-			d.wrong(subject, "another program listens on "+path, "stop it, or choose another path")
-			return
-		}
-		d.ok(subject, path+" is left by a program that has ended; the agent replaces it")
-	}
-}
-
 // lookAtLive looks whether a live file can be written.
 func (d *doctor) lookAtLive(subject, path string) {
 	if st, err := os.Lstat(path); err == nil && !st.Mode().IsRegular() {
@@ -377,7 +339,7 @@ func (d *doctor) lookAtFolder(subject, dir string) {
 		}
 		missing, dir = dir, filepath.Dir(dir)
 	}
-	if err := unix.Access(dir, unix.W_OK|unix.X_OK); err != nil {
+	if err := mayWrite(dir); err != nil {
 		d.wrong(subject, fmt.Sprintf("no file can be made in %s: %v", dir, err), "give the agent's user the right to write there")
 		return
 	}
@@ -480,17 +442,6 @@ func (d *doctor) lookAtEncryption(subject, address string) {
 	if host, clear := plan.InTheClear(address); clear {
 		d.warn(subject, fmt.Sprintf(plan.InTheClearWhat, host), plan.InTheClearMend)
 	}
-}
-
-// lookAtJournal looks whether there is the journal that an outlet writes into.
-func (d *doctor) lookAtJournal(o plan.Outlet) {
-	conn, err := net.Dial("unixgram", o.Journal.Socket())
-	if err != nil {
-		d.wrong("outlet "+o.Name, fmt.Sprintf("%s does not listen at %s: %v", outlet.GoesTo(o), o.Journal.Socket(), client.WithoutAddress(err)), "the outlet holds what comes until it does; of a namespace, systemctl start systemd-journald@NAME")
-		return
-	}
-	conn.Close()
-	d.ok("outlet "+o.Name, outlet.GoesTo(o)+" listens")
 }
 
 // lookAtNotice looks whether what a notice needs is there. It tells nobody.

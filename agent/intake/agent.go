@@ -40,6 +40,6 @@ type Agent struct {
 	keptMu    sync.Mutex // is held while keptDropsFile is changed
 	handovers handovers
 	places    places
-	follows   map[string]*Follow          // by the file of what they write down
-	journals  map[string]*journalEndpoint // by intake
+	follows   map[string]*Follow  // by the file of what they write down
+	logs      map[string]Rereader // of the log of the system, by intake
 }

@@ -9,8 +9,6 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"oakbarrel/agent/guard"
 	"oakbarrel/client"
 	"oakbarrel/core/disk"
@@ -49,7 +47,7 @@ type Follow struct {
 func (a *Agent) openFollow(in *plan.Intake) (Endpoint, error) {
 	file := filepath.Join(a.State.Dir(), followedDir, in.Name+followedSuffix)
 	if other := a.follows[file]; other != nil && !other.IsOver() {
-		return nil, unix.EADDRINUSE
+		return nil, errTaken
 	}
 	if err := os.MkdirAll(filepath.Dir(file), 0o750); err != nil {
 		return nil, err

@@ -2,12 +2,9 @@ package intake
 
 import (
 	"fmt"
-	"math"
 	"net"
 	"sync"
 	"sync/atomic"
-
-	"golang.org/x/sys/unix"
 )
 
 // places bounds how many connections all senders have open at a time, so that
@@ -55,13 +52,4 @@ type placedConn struct {
 func (c *placedConn) Close() error {
 	defer c.free()
 	return c.Conn.Close()
-}
-
-// mostDescriptors returns how many files and sockets the process may have open.
-func mostDescriptors() int {
-	var limit unix.Rlimit
-	if err := unix.Getrlimit(unix.RLIMIT_NOFILE, &limit); err != nil {
-		return 1024 // the usual one
-	}
-	return int(min(limit.Cur, math.MaxInt32))
 }

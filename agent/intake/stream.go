@@ -12,8 +12,6 @@ import (
 	"syscall"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"oakbarrel/agent/guard"
 	"oakbarrel/client"
 	"oakbarrel/core/decode"
@@ -73,26 +71,6 @@ func (a *Agent) openTLS(address string, s *plan.Syslog) (Endpoint, error) {
 		return nil, err
 	}
 	e.tls, e.text = settings, addressText(TLS, e.listener.Addr().String())
-	return e, nil
-}
-
-func (a *Agent) openUnixStream(path string) (Endpoint, error) {
-	if !a.Unit.Has(unit.Unix, path) {
-		if err := makeRoomAt(path, "unix"); err != nil {
-			return nil, err
-		}
-	}
-	e, err := a.listen(unit.Unix, path)
-	if err != nil {
-		return nil, err
-	}
-	e.listener.(*net.UnixListener).SetUnlinkOnClose(false) // it may be another's by then
-	// Every program of the host may speak.
-	if err := os.Chmod(path, 0o666); err != nil {
-		e.listener.Close()
-		return nil, err
-	}
-	e.socket, _ = os.Lstat(path)
 	return e, nil
 }
 
@@ -166,7 +144,7 @@ func (e *streamEndpoint) take(c *streamConn, conn net.Conn) {
 	case e.connections() >= s.Connections:
 		why = fmt.Errorf("%d connections are open already", s.Connections)
 	case e.tls == nil:
-		c.raw, why = conn.(syscall.Conn).SyscallConn()
+		c.raw, why = rawOf(conn)
 	}
 	if why == nil {
 		why = e.agent.places.occupy()
@@ -180,10 +158,13 @@ func (e *streamEndpoint) take(c *streamConn, conn net.Conn) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.conns[c] = struct{}{}
-	if e.tls != nil {
+	switch {
+	case e.tls != nil:
 		c.conn = tls.Server(conn, e.tls.config(s))
 		e.readers.Go(c.guarded(c.runTLS))
-	} else {
+	case c.raw == nil:
+		e.readers.Go(c.guarded(c.runPlain))
+	default:
 		e.readers.Go(c.guarded(c.run))
 	}
 }
@@ -209,16 +190,7 @@ func peerOf(conn net.Conn) (p record.Peer) {
 		p.Addr = netip.AddrPortFrom(at.AddrPort().Addr().Unmap(), uint16(at.Port))
 		return p
 	}
-	raw, err := conn.(syscall.Conn).SyscallConn()
-	if err != nil {
-		return p
-	}
-	raw.Control(func(fd uintptr) {
-		if u, err := unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED); err == nil {
-			p = record.Peer{PID: u.Pid, UID: u.Uid, GID: u.Gid}
-		}
-	})
-	return p
+	return processAt(conn)
 }
 
 func (e *streamEndpoint) Drain(deadline time.Time) {
@@ -256,7 +228,7 @@ func (e *streamEndpoint) Close() {
 type streamConn struct {
 	endpoint *streamEndpoint
 	conn     net.Conn
-	raw      syscall.RawConn // nil with TLS
+	raw      syscall.RawConn // nil with TLS, and where it is not read in this way
 	peer     record.Peer
 	host     []byte // the peer's address, where it stands in for the claimed host
 	framer   wire.Framer
@@ -291,60 +263,9 @@ func (c *streamConn) lend() {
 	}
 }
 
-// receive reads without waiting and tells whether there is an answer: bytes, the end, or an error.
-func (c *streamConn) receive(fd uintptr) bool {
-	if c.work == nil {
-		c.lend()
-	}
-	for {
-		start := len(c.begun)
-		c.read, c.err = unix.Read(int(fd), c.work.buffer[start:start+readSize])
-		if c.err == unix.EINTR {
-			continue
-		}
-		if c.err == unix.EAGAIN {
-			c.giveBack()
-			return false
-		}
-		return true
-	}
-}
-
 func (c *streamConn) giveBack() {
 	streamWorks.Put(c.work)
 	c.work = nil
-}
-
-func (c *streamConn) run() {
-	defer c.end()
-	receive := c.receive
-	for {
-		c.setIdle()
-		if err := c.raw.Read(receive); err != nil {
-			if c.framer.Open() && c.endpoint.drainsUntil().IsZero() && errors.Is(err, os.ErrDeadlineExceeded) && c.settle() {
-				continue
-			}
-			break // the endpoint is draining, or it was idle for too long
-		}
-		if c.err != nil || c.read == 0 || !c.takeMessages() {
-			c.rest()
-			return
-		}
-	}
-	for deadline := c.endpoint.drainsUntil(); time.Now().Before(deadline); {
-		more := false
-		c.raw.Control(func(fd uintptr) { more = c.receive(fd) })
-		if !more {
-			if c.handOver() {
-				return
-			}
-			break
-		}
-		if c.err != nil || c.read == 0 || !c.takeMessages() {
-			break
-		}
-	}
-	c.rest()
 }
 
 // openTime is how long a message that is whole waits for lines that belong to it.

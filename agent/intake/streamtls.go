@@ -34,6 +34,17 @@ func (c *streamConn) runTLS() {
 		return
 	}
 	conn.SetDeadline(time.Time{})
+	c.readPieces()
+}
+
+// runPlain is run for a connection without TLS that is read as one with it.
+func (c *streamConn) runPlain() {
+	defer c.end()
+	c.readPieces()
+}
+
+func (c *streamConn) readPieces() {
+	conn := c.conn
 	if !c.endpoint.drainsUntil().IsZero() {
 		conn.SetReadDeadline(time.Now())
 	}

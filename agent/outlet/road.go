@@ -66,10 +66,11 @@ func (a *Agent) roadTo(s plan.Outlet, o *Spool) (road, error) {
 		return newWebRoad(s, a.State.AgentID(), a.HostName)
 	case plan.StdoutOutlet:
 		return newStdoutRoad(s.Format, a.HostName), nil
-	case plan.JournalOutlet:
-		return newJournalRoad(s.Journal.Socket()), nil
 	case plan.NotifyOutlet:
 		return newNoticeRoad(s, a.HostName, a.Told.add), nil
+	}
+	if to, err := a.roadHere(s); to != nil || err != nil {
+		return to, err
 	}
 	service, err := credential.Client(s.Store.Service, a.State.TokenFor)
 	if err != nil {

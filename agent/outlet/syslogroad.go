@@ -12,8 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"oakbarrel/client"
 	"oakbarrel/core/plan"
 	"oakbarrel/core/record"
@@ -95,7 +93,7 @@ func (s *syslogRoad) deliver(ctx context.Context, b spool.Batch, refused bool) (
 		stop()
 	}
 	switch {
-	case errors.Is(err, unix.EMSGSIZE):
+	case errors.Is(err, errLong):
 		return 0, &badBatch{errors.New("a message is longer than a datagram can be")}
 	case err != nil:
 		s.close()
@@ -185,20 +183,6 @@ func (s *syslogRoad) awaitAcknowledged() error {
 		}
 		time.Sleep(outPause)
 	}
-}
-
-// unacknowledged returns how many bytes of a connection are not acknowledged.
-func unacknowledged(conn net.Conn) (left int, err error) {
-	if encrypted, ok := conn.(*tls.Conn); ok {
-		conn = encrypted.NetConn()
-	}
-	raw, err := conn.(*net.TCPConn).SyscallConn()
-	if err != nil {
-		return 0, err
-	}
-	var failed error
-	err = raw.Control(func(fd uintptr) { left, failed = unix.IoctlGetInt(int(fd), unix.SIOCOUTQ) })
-	return left, errors.Join(err, failed)
 }
 
 func (s *syslogRoad) close() {

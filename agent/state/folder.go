@@ -21,8 +21,6 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"oakbarrel/client"
 	"oakbarrel/core/disk"
 	"oakbarrel/core/plan"
@@ -61,7 +59,7 @@ var ErrInUse = errors.New("another agent uses this state folder")
 // The error wraps [ErrInUse] where another agent has it.
 func Open(dir string, log *slog.Logger) (*Folder, error) {
 	for _, d := range []string{dir, filepath.Join(dir, intentsDir)} {
-		if err := os.MkdirAll(d, 0o750); err != nil {
+		if err := makeFolder(d); err != nil {
 			return nil, err
 		}
 	}
@@ -90,7 +88,7 @@ const lockTime = 500 * time.Millisecond
 
 func lockWithin(limit time.Duration, file *os.File) error {
 	for begun := time.Now(); ; time.Sleep(20 * time.Millisecond) {
-		err := unix.Flock(int(file.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+		err := disk.Lock(file)
 		if err == nil || time.Since(begun) > limit {
 			return err
 		}
@@ -117,7 +115,7 @@ func (s *Folder) open() (err error) {
 // Identity returns the id of the agent with a state folder, and makes both where
 // they are missing. An agent may run meanwhile.
 func Identity(stateDir string) (string, error) {
-	if err := os.MkdirAll(stateDir, 0o750); err != nil {
+	if err := makeFolder(stateDir); err != nil {
 		return "", err
 	}
 	return readID(filepath.Join(stateDir, idFile), func(client.Damage) {})

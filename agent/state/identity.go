@@ -13,8 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"oakbarrel/client"
 	"oakbarrel/core/disk"
 )
@@ -91,32 +89,20 @@ func (s *Folder) Forks() []client.ForkStatus {
 	return append([]client.ForkStatus{}, s.forks...)
 }
 
-// aliveDir is where each agent of this machine shows that it lives. Only root can
-// write there: nobody else can pretend to be one.
-func aliveDir() string {
-	if os.Geteuid() == 0 {
-		return "/run/oakbarrel/alive"
-	}
-	if dir := os.Getenv("XDG_RUNTIME_DIR"); dir != "" {
-		return filepath.Join(dir, "oakbarrel", "alive")
-	}
-	return ""
-}
-
 // isAlive tells whether another agent of this machine lives under an id, and else
 // shows that this one does. Where that cannot be shown the store finds it out.
 func (s *Folder) isAlive(id string) bool {
 	dir := aliveDir()
-	if dir == "" || os.MkdirAll(dir, 0o700) != nil {
+	if dir == "" || disk.MakePrivateFolder(dir) != nil {
 		return false
 	}
-	f, err := os.OpenFile(filepath.Join(dir, id), os.O_RDWR|os.O_CREATE|unix.O_NOFOLLOW, 0o600)
+	f, err := os.OpenFile(filepath.Join(dir, id), os.O_RDWR|os.O_CREATE|noFollow, 0o600)
 	if err != nil {
 		return false
 	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+	if err := disk.Lock(f); err != nil {
 		f.Close()
-		return errors.Is(err, unix.EWOULDBLOCK)
+		return errors.Is(err, disk.ErrLocked)
 	}
 	s.alive = f
 	return false
@@ -125,8 +111,7 @@ func (s *Folder) isAlive(id string) bool {
 // showDead ends to show that this agent lives.
 func (s *Folder) showDead() {
 	if s.alive != nil {
-		os.Remove(s.alive.Name())
-		s.alive.Close()
+		removeOpen(s.alive)
 		s.alive = nil
 	}
 }

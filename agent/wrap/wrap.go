@@ -16,7 +16,6 @@ import (
 	"os/signal"
 	"strconv"
 	"sync"
-	"syscall"
 	"time"
 
 	"oakbarrel/core/lines"
@@ -50,9 +49,6 @@ type Result struct {
 	Dropped int64 // records, because nobody took them
 	Why     error // they were not taken
 }
-
-// signals are passed on to the program.
-var signals = []os.Signal{syscall.SIGHUP, syscall.SIGINT, syscall.SIGQUIT, syscall.SIGTERM, syscall.SIGUSR1, syscall.SIGUSR2, syscall.SIGWINCH, syscall.SIGCONT, syscall.SIGALRM}
 
 // Run runs the program to its end. An error says why it could not be started, which is a
 // record too.
@@ -120,17 +116,6 @@ func Run(ctx context.Context, o Options) (Result, error) {
 	result := finish()
 	result.Code = codeOf(err)
 	return result, nil
-}
-
-func codeOf(err error) int {
-	var exit *exec.ExitError
-	if !errors.As(err, &exit) {
-		return 0
-	}
-	if status, ok := exit.Sys().(syscall.WaitStatus); ok && status.Signaled() {
-		return 128 + int(status.Signal())
-	}
-	return exit.ExitCode()
 }
 
 // reader makes records of one stream.

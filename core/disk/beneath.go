@@ -7,8 +7,6 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
-
-	"golang.org/x/sys/unix"
 )
 
 // Beneath is a Disk that follows no symbolic link below a folder, at any depth,
@@ -18,9 +16,11 @@ func Beneath(folder string) Disk { return beneath{folder} }
 
 type beneath struct{ root string }
 
+const separator = string(filepath.Separator)
+
 // below returns the rest of a path below the folder.
 func (d beneath) below(path string) (rest string, ok bool) {
-	return strings.CutPrefix(path, strings.TrimSuffix(d.root, "/")+"/")
+	return strings.CutPrefix(path, strings.TrimSuffix(d.root, separator)+separator)
 }
 
 // in calls f with a disk for the folder of path.
@@ -28,19 +28,7 @@ func (d beneath) in(path string, f func(Disk) error) error {
 	if _, below := d.below(path); !below {
 		return f(OS)
 	}
-	root, err := unix.Open(d.root, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return &fs.PathError{Op: "open", Path: d.root, Err: err}
-	}
-	dir := filepath.Dir(path)
-	if dir == d.root {
-		folder := &Folder{dir, root}
-		defer folder.Close()
-		return f(folder)
-	}
-	defer unix.Close(root)
-	rest, _ := d.below(dir)
-	folder, err := openFolderAt(root, rest, dir)
+	folder, err := openBeneath(d.root, filepath.Dir(path))
 	if err != nil {
 		return err
 	}
@@ -88,7 +76,7 @@ func (d beneath) MakeFolder(path string) error {
 		return OS.MakeFolder(path)
 	}
 	dir := d.root
-	for _, name := range strings.Split(rest, "/") {
+	for _, name := range strings.Split(rest, separator) {
 		dir = filepath.Join(dir, name)
 		err := d.in(dir, func(f Disk) error { return os.Mkdir(f.(*Folder).Inside(dir), 0o755) })
 		if err != nil && !errors.Is(err, fs.ErrExist) {

@@ -19,8 +19,6 @@ import (
 	"os"
 	"path/filepath"
 	"time"
-
-	"golang.org/x/sys/unix"
 )
 
 // Disk changes files. An implementation may be used by several goroutines at a
@@ -66,46 +64,8 @@ type osDisk struct{}
 // ErrNotRegular says that a path leads to something that is not a regular file.
 var ErrNotRegular = errors.New("this is not a regular file")
 
-func open(path string, flags int, mode fs.FileMode) (File, error) {
-	// Without O_NONBLOCK, a named pipe in the place of the file would block the opening.
-	f, err := os.OpenFile(path, flags|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, mode)
-	if errors.Is(err, unix.ELOOP) {
-		return nil, &fs.PathError{Op: "open", Path: path, Err: errors.New("this is a symbolic link, and links are not followed")}
-	}
-	if errors.Is(err, unix.ENXIO) { // a named pipe that nobody reads, or a socket
-		return nil, &fs.PathError{Op: "open", Path: path, Err: ErrNotRegular}
-	}
-	if err != nil {
-		return nil, err
-	}
-	st, err := f.Stat()
-	if err == nil && !st.Mode().IsRegular() {
-		err = &fs.PathError{Op: "open", Path: path, Err: ErrNotRegular}
-	}
-	if err != nil {
-		f.Close()
-		return nil, err
-	}
-	return f, nil
-}
-
-// OpenRead opens a regular file for reading. What stands in its place, such as a
-// named pipe, does not block.
-func OpenRead(path string) (*os.File, error) {
-	f, err := os.OpenFile(path, os.O_RDONLY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return nil, err
-	}
-	st, err := f.Stat()
-	if err == nil && !st.Mode().IsRegular() {
-		err = &fs.PathError{Op: "read", Path: path, Err: ErrNotRegular}
-	}
-	if err != nil {
-		f.Close()
-		return nil, err
-	}
-	return f, nil
-}
+// ErrLocked says that somebody else has a file locked.
+var ErrLocked = errors.New("it is locked")
 
 // ReadSmall reads a regular file that is not larger than most bytes.
 func ReadSmall(path string, most int64) ([]byte, error) {
@@ -129,7 +89,7 @@ func (osDisk) Create(path string, mode fs.FileMode) (File, error) {
 	return open(path, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, mode)
 }
 
-func (osDisk) Rename(from, to string) error { return os.Rename(from, to) }
+func (osDisk) Rename(from, to string) error { return rename(from, to) }
 
 func (osDisk) RenameNew(from, to string) error {
 	err := renameNew(from, to)
@@ -146,27 +106,7 @@ func (osDisk) Remove(path string) error {
 	return nil
 }
 
-func (osDisk) SetTime(path string, t time.Time) error {
-	when := unix.NsecToTimespec(t.UnixNano())
-	if err := unix.UtimesNanoAt(unix.AT_FDCWD, path, []unix.Timespec{when, when}, unix.AT_SYMLINK_NOFOLLOW); err != nil {
-		return &fs.PathError{Op: "set the time of", Path: path, Err: err}
-	}
-	return nil
-}
-
 func (osDisk) MakeFolder(path string) error { return os.MkdirAll(path, 0o755) }
-
-func (osDisk) SyncFolder(path string) error {
-	d, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	if err := d.Sync(); err != nil {
-		return fmt.Errorf("sync folder %s: %w", path, err)
-	}
-	return nil
-}
 
 // WriteFile puts content into a file all at once: a reader sees the old
 // content or the new, also after a crash.

@@ -2,7 +2,6 @@ package disk
 
 import (
 	"io/fs"
-	"syscall"
 	"time"
 )
 
@@ -17,12 +16,6 @@ type Facts struct {
 	Birth   int64 // when the inode was given to it, likewise; 0 where nothing tells
 	Links   uint64
 	Owner   uint32
-}
-
-// FactsOf returns what package os knows of a file, without its birth.
-func FactsOf(st fs.FileInfo) Facts {
-	s := st.Sys().(*syscall.Stat_t)
-	return Facts{Regular: st.Mode().IsRegular(), Size: st.Size(), Written: st.ModTime(), Changed: changedOf(s), Device: uint64(s.Dev), Inode: s.Ino, Links: uint64(s.Nlink), Owner: s.Uid}
 }
 
 // Made returns when a file was made, or where the file system does not tell, when

@@ -2,9 +2,7 @@ package disk
 
 import (
 	"fmt"
-	"io/fs"
 	"math"
-	"syscall"
 )
 
 // Owner is whom new files belong to; the zero Owner is the process.
@@ -12,12 +10,6 @@ type Owner struct {
 	SetUser, SetGroup bool
 	User, Group       int    // ids
 	Missing           string // a user or a group that this machine does not have, "" for none
-}
-
-// OwnerOf returns whom a file belongs to.
-func OwnerOf(st fs.FileInfo) Owner {
-	s := st.Sys().(*syscall.Stat_t)
-	return Owner{SetUser: true, SetGroup: true, User: int(s.Uid), Group: int(s.Gid)}
 }
 
 // Give gives a file to the owner, if it is not the owner's already.

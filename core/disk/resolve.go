@@ -7,8 +7,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-
-	"golang.org/x/sys/unix"
 )
 
 // ErrLink says that a symbolic link is not followed: neither root made it, nor
@@ -28,19 +26,20 @@ const mostLinks = 40
 func Resolve(path string) (string, error) { return resolve(path, mostLinks) }
 
 func resolve(path string, links int) (string, error) {
-	done := "/"
-	for _, part := range strings.Split(strings.TrimPrefix(filepath.Clean(path), "/"), "/") {
+	path = filepath.Clean(path)
+	done := filepath.VolumeName(path) + separator
+	for _, part := range strings.Split(strings.TrimPrefix(path, done), separator) {
 		next := filepath.Join(done, part)
 		st, err := os.Lstat(next)
 		if err != nil {
 			return "", err
 		}
-		if st.Mode()&fs.ModeSymlink == 0 {
+		if !isLink(st) {
 			done = next
 			continue
 		}
 		if links--; links < 0 {
-			return "", &fs.PathError{Op: "follow", Path: path, Err: unix.ELOOP}
+			return "", &fs.PathError{Op: "follow", Path: path, Err: errors.New("too many links lead on")}
 		}
 		if done, err = follow(next, done, st, links); err != nil {
 			return "", err
@@ -69,34 +68,16 @@ func follow(link, folder string, st fs.FileInfo, links int) (string, error) {
 	if err != nil {
 		return "", ErrNowhere
 	}
-	if owner := OwnerOf(st).User; owner != 0 && owner != OwnerOf(target).User {
+	if !isTrusted(link, st, real, target) {
 		return "", ErrLink
 	}
 	return real, nil
 }
 
-// OpenRegular opens a regular file for reading. No part of its path may be a
-// symbolic link, and a named pipe does not block.
-func OpenRegular(path string) (*os.File, fs.FileInfo, error) {
-	f, err := openPlain(path, unix.O_RDONLY|unix.O_NONBLOCK)
-	if err != nil {
-		return nil, nil, err
-	}
-	st, err := f.Stat()
-	if err == nil && !st.Mode().IsRegular() {
-		err = ErrNotRegular
-	}
-	if err != nil {
-		f.Close()
-		return nil, nil, err
-	}
-	return f, st, nil
-}
-
 // ReadFolder calls each with what stands in a folder, a piece at a time, until
 // it returns false. No part of the path may be a symbolic link.
 func ReadFolder(path string, each func(fs.DirEntry) bool) error {
-	f, err := openPlain(path, unix.O_RDONLY|unix.O_DIRECTORY)
+	f, err := openPlainFolder(path)
 	if err != nil {
 		return err
 	}
@@ -115,13 +96,4 @@ func ReadFolder(path string, each func(fs.DirEntry) bool) error {
 			return err
 		}
 	}
-}
-
-func openPlain(path string, flags int) (*os.File, error) {
-	flags |= unix.O_CLOEXEC
-	fd, err := openWithoutLinks(unix.AT_FDCWD, path, flags)
-	if err != nil {
-		return nil, &fs.PathError{Op: "open", Path: path, Err: err}
-	}
-	return os.NewFile(uintptr(fd), path), nil
 }

@@ -1,26 +1,14 @@
 package disk
 
 import (
-	"io/fs"
 	"os"
 	"path/filepath"
-
-	"golang.org/x/sys/unix"
 )
-
-// Space returns the size of the disk of a folder, and what of it is free, in bytes.
-func Space(folder string) (size, free int64, err error) {
-	var st unix.Statfs_t
-	if err := unix.Statfs(folder, &st); err != nil {
-		return 0, 0, &fs.PathError{Op: "look at the disk of", Path: folder, Err: err}
-	}
-	return int64(st.Blocks) * int64(st.Bsize), int64(st.Bavail) * int64(st.Bsize), nil
-}
 
 // Existing returns a folder, or the nearest above it that exists.
 func Existing(folder string) string {
 	for {
-		if _, err := os.Stat(folder); err == nil || folder == "/" {
+		if _, err := os.Stat(folder); err == nil || folder == filepath.Dir(folder) {
 			return folder
 		}
 		folder = filepath.Dir(folder)

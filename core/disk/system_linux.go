@@ -20,14 +20,14 @@ func openWithoutLinks(above int, path string, flags int) (fd int, err error) {
 	fd, err = unix.Openat2(above, path, &unix.OpenHow{Flags: uint64(flags), Resolve: unix.RESOLVE_NO_SYMLINKS})
 	if errors.Is(err, unix.ENOSYS) { // an old kernel, which looks at the last part alone
 		fd, err = unix.Openat(above, path, flags|unix.O_NOFOLLOW, 0)
-		if errors.Is(err, unix.ENOTDIR) && isLink(above, path) {
+		if errors.Is(err, unix.ENOTDIR) && isLinkAt(above, path) {
 			err = unix.ELOOP
 		}
 	}
 	return fd, err
 }
 
-func isLink(above int, path string) bool {
+func isLinkAt(above int, path string) bool {
 	var st unix.Stat_t
 	return unix.Fstatat(above, path, &st, unix.AT_SYMLINK_NOFOLLOW) == nil && st.Mode&unix.S_IFMT == unix.S_IFLNK
 }

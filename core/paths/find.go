@@ -21,7 +21,7 @@ func Check(pattern string) error {
 	if _, err := filepath.Match(pattern, "x"); err != nil {
 		return ErrBracket
 	}
-	for _, part := range strings.Split(pattern, "/") {
+	for _, part := range Parts(pattern) {
 		if strings.Contains(part, "**") && part != "**" {
 			return ErrDeep
 		}
@@ -38,7 +38,7 @@ const mostFolders = 20000
 // more than 20,000 folders.
 func Find(pattern string) []string {
 	s := search{left: mostFolders}
-	found := s.find("/", strings.Split(strings.TrimPrefix(filepath.Clean(pattern), "/"), "/"))
+	found := s.find(Split(filepath.Clean(pattern)))
 	slices.Sort(found)
 	return slices.Compact(found) // where ** stands twice, a path fits in several ways
 }

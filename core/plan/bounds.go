@@ -34,16 +34,13 @@ type Bounds struct {
 	state []string // the agent's state folder, of which its own files are left alone
 }
 
-// BoundsFile is where a host's owner says what a plan from the service may do.
-const BoundsFile = "/etc/oakbarrel/bounds.yaml"
-
 // usualMemory is what a plan may take where its bounds do not say, in bytes.
 const usualMemory = 256 << 20
 
-// DefaultBounds hold where a host says none: nothing is read but /var/log, and
+// DefaultBounds hold where a host says none: nothing is read but [disk.UsualLogs], and
 // nothing written but in the agent's state folder, beside the agent's own files.
 func DefaultBounds(state string) *Bounds {
-	b := (&Bounds{Read: []string{"/var/log"}}).withState(state)
+	b := (&Bounds{Read: slices.Clone(disk.UsualLogs)}).withState(state)
 	b.Write = b.state[:1]
 	return b
 }
@@ -58,12 +55,11 @@ func LoadBounds(file, state string) (*Bounds, Findings, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	st, err := disk.Lstat(file)
-	if err != nil {
+	switch alone, err := disk.IsOfRootAlone(file); {
+	case err != nil:
 		return nil, nil, err
-	}
-	if of := disk.FactsOf(st); !of.Regular || of.Owner != 0 || st.Mode().Perm()&0o022 != 0 {
-		return nil, Findings{{File: file, Position: Position{1, 1}, What: "others than root could have written this file", Mend: fmt.Sprintf("chown root %s && chmod 644 %s", file, file)}}, nil
+	case !alone:
+		return nil, Findings{{File: file, Position: Position{1, 1}, What: "others than " + disk.Root + " could have written this file", Mend: disk.GiveToRoot(file)}}, nil
 	}
 	b, findings := ParseBounds(file, source)
 	if b != nil {
@@ -263,10 +259,10 @@ func (c *bounder) touches(all []string, does, key string, folders []string) {
 // inside tells whether all that a path with patterns or places can be lies in one of
 // the folders.
 func inside(path string, folders []string) bool {
-	if slices.Contains(strings.Split(path, "/"), "..") {
+	if slices.Contains(paths.Parts(path), "..") {
 		return false
 	}
-	at := filepath.Clean("/" + paths.Literal(path))
+	at := filepath.Clean(cmp.Or(paths.Literal(path), paths.Separator))
 	return slices.ContainsFunc(folders, func(f string) bool { return paths.IsIn(at, f) })
 }
 

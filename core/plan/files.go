@@ -137,11 +137,11 @@ func (r *planReader) waitOf(m mapping) time.Duration {
 // followed reads one pattern of files that are followed.
 func (r *planReader) followed(s scalar) []string {
 	at := positionOf(s.node)
-	if !filepath.IsAbs(s.text) {
-		r.fail(at, fmt.Sprintf("the path %q is not absolute", shorten(s.text)), "begin it with /")
+	if !r.isAbs(s.text) {
+		r.fail(at, fmt.Sprintf("the path %q is not absolute", shorten(s.text)), paths.HowAbsolute)
 		return nil
 	}
-	if !r.checkPattern(s) {
+	if r.wrongPath(at, s.text) || !r.checkPattern(s) {
 		return nil
 	}
 	pattern := filepath.Clean(s.text)

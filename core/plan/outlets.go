@@ -9,6 +9,7 @@ import (
 
 	"oakbarrel/core/disk"
 	"oakbarrel/core/format"
+	"oakbarrel/core/paths"
 	"oakbarrel/core/roll"
 )
 
@@ -21,9 +22,10 @@ func (r *planReader) path(e entry, example string) string {
 	switch {
 	case strings.ContainsFunc(s.text, func(c rune) bool { return c < ' ' || c == 0x7f }):
 		r.fail(e.valueAt(), "the path holds a control character", "write a path without one")
-	case !filepath.IsAbs(s.text):
-		r.fail(e.valueAt(), fmt.Sprintf("the path %q is not absolute", shorten(s.text)), "begin it with /, so that it does not depend on where the agent is started")
-	case strings.HasSuffix(s.text, "/"):
+	case !r.isAbs(s.text):
+		r.fail(e.valueAt(), fmt.Sprintf("the path %q is not absolute", shorten(s.text)), paths.HowAbsolute+", so that it does not depend on where the agent is started")
+	case r.wrongPath(e.valueAt(), s.text):
+	case strings.HasSuffix(s.text, "/") || strings.HasSuffix(s.text, paths.Separator):
 		r.fail(e.valueAt(), fmt.Sprintf("the path %q is a folder", shorten(s.text)), "add the name of a file, such as "+filepath.Base(example))
 	default:
 		return filepath.Clean(s.text)
@@ -31,8 +33,26 @@ func (r *planReader) path(e entry, example string) string {
 	return ""
 }
 
+// isAbs tells whether a path is absolute: on this system, or where the plan may be for another
+// one, on that.
+func (r *planReader) isAbs(path string) bool {
+	return paths.IsAbs(path) || !r.here && paths.IsAbsElsewhere(path)
+}
+
+// wrongPath adds a finding where the system does not take a path as it stands.
+func (r *planReader) wrongPath(at Position, path string) bool {
+	if !r.here {
+		return false // where the plan is for, it is looked at
+	}
+	what, mend := paths.Wrong(path)
+	if what != "" {
+		r.fail(at, what, mend)
+	}
+	return what != ""
+}
+
 func (r *planReader) readOutlets(e entry) {
-	paths := map[string]entry{}
+	at := map[string]entry{}
 	for _, named := range r.names(e.value, e.at, "outlets", "outlets: {NAME: {file: {…}}}") {
 		what := "outlet " + named.key
 		out := Outlet{Name: named.key}
@@ -70,15 +90,15 @@ func (r *planReader) readOutlets(e entry) {
 		}
 		pathAt := r.readFile(kind, &out)
 		r.outlets[len(r.outlets)-1] = out
-		for path, other := range paths {
+		for path, other := range at {
 			if places := out.Path; places != nil && places.Matches(path) || r.placesOf(other) != nil && r.placesOf(other).Matches(out.File.Path) {
 				r.fail(pathAt, fmt.Sprintf("outlet %s may write to the same file", other.key), fmt.Sprintf("give each outlet files of its own; the other is at %s", r.place(other.at)))
 			}
 		}
-		if first, twice := paths[out.File.Path]; twice && out.File.Path != "" {
+		if first, twice := at[paths.Key(out.File.Path)]; twice && out.File.Path != "" {
 			r.fail(pathAt, fmt.Sprintf("outlet %s writes to this path too", first.key), fmt.Sprintf("give each outlet a path of its own; the first is at %s", r.place(first.at)))
 		} else {
-			paths[out.File.Path] = named
+			at[paths.Key(out.File.Path)] = named
 		}
 	}
 }

@@ -38,10 +38,10 @@ var place = regexp.MustCompile(`\{[^}]*\}`)
 
 // isAgents tells whether a path with patterns or places can be a file of the agent's own.
 func (b *Bounds) isAgents(path string) bool {
-	pattern := strings.Split(place.ReplaceAllString(filepath.Clean(path), "*"), "/")
+	pattern := paths.Parts(place.ReplaceAllString(filepath.Clean(path), "*"))
 	return slices.ContainsFunc(b.state, func(dir string) bool {
 		return slices.ContainsFunc(agentFiles, func(name string) bool {
-			return reaches(pattern, append(strings.Split(dir, "/"), name))
+			return reaches(pattern, append(paths.Parts(dir), name))
 		})
 	})
 }

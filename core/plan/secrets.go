@@ -40,8 +40,8 @@ func (r *planReader) warnInTheClear(at Position, address string) {
 // secret returns the path of a file that holds a secret. One that everybody may read
 // is warned of, where the plan is for this machine.
 func (r *planReader) secret(e entry, path string) string {
-	if st, err := disk.Stat(path); r.here && path != "" && err == nil && st.Mode().Perm()&0o004 != 0 {
-		r.warn(e.valueAt(), shorten(path)+" may be read by everybody", "chmod 600 "+shorten(path))
+	if r.here && path != "" && disk.IsReadByAll(path) {
+		r.warn(e.valueAt(), shorten(path)+" may be read by everybody", disk.KeepFromOthers(shorten(path)))
 	}
 	return path
 }

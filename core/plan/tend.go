@@ -90,8 +90,9 @@ func (r *planReader) patterns(e entry) (patterns []string) {
 	for _, s := range r.texts(e, "a path", "a list of paths: [/srv/kiosk/*.log]") {
 		at := positionOf(s.node)
 		switch {
-		case !filepath.IsAbs(s.text):
-			r.fail(at, fmt.Sprintf("the path %q is not absolute", shorten(s.text)), "begin it with /")
+		case !r.isAbs(s.text):
+			r.fail(at, fmt.Sprintf("the path %q is not absolute", shorten(s.text)), paths.HowAbsolute)
+		case r.wrongPath(at, s.text):
 		case r.checkPattern(s):
 			patterns = append(patterns, filepath.Clean(s.text))
 			r.checkTended(at, filepath.Clean(s.text))

@@ -380,7 +380,7 @@ func (f *Follower) matches(path string) bool {
 // excluded tells whether a pattern excludes a path.
 func (f *Follower) excluded(path string) bool {
 	return slices.ContainsFunc(f.settings.Exclude, func(p string) bool {
-		if !strings.Contains(p, "/") { // the name alone
+		if !strings.Contains(p, paths.Separator) { // the name alone
 			return paths.Match(p, filepath.Base(path))
 		}
 		return paths.Match(p, path)

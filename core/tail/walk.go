@@ -29,8 +29,7 @@ type walk struct {
 
 // pattern looks for what fits an absolute pattern.
 func (w *walk) pattern(pattern string) {
-	parts := strings.Split(strings.TrimPrefix(pattern, "/"), "/")
-	dir := "/"
+	dir, parts := paths.Split(pattern)
 	for len(parts) > 1 && paths.IsLiteral(parts[0]) {
 		dir, parts = filepath.Join(dir, parts[0]), parts[1:]
 	}

@@ -73,7 +73,7 @@ type journalPlace struct {
 // openJournal opens the journal for an intake. Only one endpoint may read for an intake at
 // a time; another that does is in the way.
 func (a *Agent) openJournal(in *plan.Intake) (Endpoint, error) {
-	if other := a.journals[in.Name]; other != nil && !other.IsOver() {
+	if other := a.logs[in.Name]; other != nil && !other.IsOver() {
 		return nil, unix.EADDRINUSE
 	}
 	if _, err := exec.LookPath(journalCommand); err != nil {
@@ -91,10 +91,10 @@ func (a *Agent) openJournal(in *plan.Intake) (Endpoint, error) {
 		a.Log.Warn("how far the journal was read is not known; it is read again from the beginning, and what outlets have already is passed over", "intake", in.Name, "why", err)
 		e.place = journalPlace{}
 	}
-	if a.journals == nil {
-		a.journals = map[string]*journalEndpoint{}
+	if a.logs == nil {
+		a.logs = map[string]Rereader{}
 	}
-	a.journals[in.Name] = e
+	a.logs[in.Name] = e
 	return e, nil
 }
 

@@ -1,3 +1,5 @@
+//go:build linux || windows
+
 package cli
 
 import (
@@ -6,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"os"
 	"regexp"
@@ -14,7 +17,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/sys/unix"
 
 	"oakbarrel/core/record"
 	"oakbarrel/core/wire"
@@ -194,11 +196,11 @@ func dial(ctx context.Context, to string) (*connection, error) {
 // explainNetwork says in plain words what the system means.
 func explainNetwork(err error) error {
 	switch {
-	case errors.Is(err, unix.ECONNREFUSED):
+	case errors.Is(err, errNobody):
 		return errors.New("nobody listens there; is the agent running, and is this an address of its plan? (oakbarrel status tells)")
-	case errors.Is(err, unix.ENOENT):
+	case errors.Is(err, fs.ErrNotExist):
 		return errors.New("there is no such socket; is the agent running? (oakbarrel status tells where it listens)")
-	case errors.Is(err, unix.EMSGSIZE):
+	case errors.Is(err, errLong):
 		return errors.New("the message is too long for a datagram; use tcp")
 	}
 	return err

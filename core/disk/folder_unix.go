@@ -1,3 +1,5 @@
+//go:build unix
+
 package disk
 
 import (
@@ -20,6 +22,21 @@ type Folder struct {
 
 // OpenFolder opens a folder. No part of its path may be a symbolic link.
 func OpenFolder(dir string) (*Folder, error) { return openFolderAt(unix.AT_FDCWD, dir, dir) }
+
+// openBeneath opens a folder that is below another one, or that one. A link leads to root at
+// most, not below it.
+func openBeneath(root, dir string) (*Folder, error) {
+	fd, err := unix.Open(root, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, &fs.PathError{Op: "open", Path: root, Err: err}
+	}
+	if dir == root {
+		return &Folder{dir, fd}, nil
+	}
+	defer unix.Close(fd)
+	rest, _ := beneath{root}.below(dir)
+	return openFolderAt(fd, rest, dir)
+}
 
 // openFolderAt opens a folder by its path below another one; dir is its whole path.
 func openFolderAt(above int, path, dir string) (*Folder, error) {
