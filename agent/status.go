@@ -2,6 +2,7 @@ package agent
 
 import (
 	"os"
+	"runtime"
 	"slices"
 
 	"oakbarrel/agent/intake"
@@ -11,6 +12,9 @@ import (
 	"oakbarrel/core/route"
 )
 
+// system is the one that this program was made for.
+const system = runtime.GOOS
+
 // Status reads all counters between two batches.
 func (a *Agent) Status() client.Status {
 	onDisk := fileHash(a.options.PlanFile) // before the lock, which holds up the intakes
@@ -19,7 +23,7 @@ func (a *Agent) Status() client.Status {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	s := client.Status{
-		AgentID: a.state.AgentID(), Forks: a.state.Forks(), Host: a.host(), Version: client.ThisVersion(), PID: os.Getpid(), Since: a.since,
+		AgentID: a.state.AgentID(), Forks: a.state.Forks(), Host: a.host(), System: system, Version: client.ThisVersion(), PID: os.Getpid(), Since: a.since,
 		Plan:   client.PlanStatus{File: a.plan.File, Hash: a.plan.Hash(), ReadAt: a.readAt, ChangedOnDisk: onDisk != a.fileHash, Refused: a.refused, Served: a.served.status(a.plan), Labels: labelsOf(a.plan), Values: a.plan.Values},
 		Tended: tended, Followed: followed, Containers: boxes[:min(len(boxes), mostFollowed)], Forecast: a.forecast,
 		Details: append([]client.Detail{}, a.details...), Pauses: append([]client.Pause{}, a.pauses...), Told: a.told.List(), Memory: memory, Metrics: a.meter.status(), Damaged: a.state.Damages(), Faults: a.guard.Faults(),

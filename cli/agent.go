@@ -31,12 +31,12 @@ own log goes to stderr. ` + howToAgent,
   oakbarrel agent --plan lantern-bay/tide-gw/plan.yaml --state lantern-bay/tide-gw/state`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			options.Reload = reloadSignals()
+			options.Reload = here.reloads()
 			options.LogLevel = new(slog.LevelVar)
 			if err := options.LogLevel.UnmarshalText([]byte(level)); err != nil || !slices.Contains(logLevels, strings.ToLower(level)) {
 				return usageError("--log-level cannot be %q; write %s", level, strings.Join(logLevels, ", "))
 			}
-			options.Log = slog.New(slog.NewTextHandler(a.stderr, &slog.HandlerOptions{Level: options.LogLevel}))
+			options.Log = slog.New(slog.NewTextHandler(here.log(a.stderr, options.StateDir), &slog.HandlerOptions{Level: options.LogLevel}))
 			options.Unit = unit.Open()
 			options.Ready = func() { fmt.Fprintln(a.stdout, "ready") }
 			if err := here.begin(&options); err != nil {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"io"
 	"os"
 	"os/signal"
 	"syscall"
@@ -30,8 +31,11 @@ func (h *agentHere) begin(o *agent.Options) error {
 
 func (h *agentHere) run(ctx context.Context, o agent.Options) error { return agent.Run(ctx, o) }
 
-// reloadSignals delivers a signal when the plan is to be read again.
-func reloadSignals() <-chan os.Signal {
+// log returns where the agent's own log goes.
+func (h *agentHere) log(stderr io.Writer, _ string) io.Writer { return stderr }
+
+// reloads delivers a signal when the plan is to be read again.
+func (h *agentHere) reloads() <-chan os.Signal {
 	reload := make(chan os.Signal, 1)
 	signal.Notify(reload, syscall.SIGHUP)
 	return reload

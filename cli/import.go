@@ -17,6 +17,7 @@ import (
 
 	"oakbarrel/client/importer"
 	"oakbarrel/core/decode"
+	"oakbarrel/core/event"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/paths"
 	"oakbarrel/core/record"
@@ -63,9 +64,9 @@ was, and a file that was imported before, under any name, changes nothing.
 A pattern in quotes is one of plans: ** stands for any number of folders.
 
 Lines become records as an intake of files makes them; --decode record reads what
-"read --output json" and files of the format json have. A file named - is standard
-input. The store counts the days
-of its retention from now on. The token of OAKBARREL_TOKEN must be one for importing.`,
+"read --output json" and files of the format json have, and --decode events what
+Windows keeps: event files (.evtx), and events as XML. A file named - is standard
+input. The store counts the days of its retention from now on. The token of OAKBARREL_TOKEN must be one for importing.`,
 		Example: `  oakbarrel import --cask reef /var/log/pumps/pumpd.log* '/srv/pumps/**/*.log.gz'
   oakbarrel import --cask reef --decode '^(?P<time>\S+) (?P<severity>\w+) (?P<text>.*)$' old.log`,
 		Args: cobra.MinimumNArgs(1),
@@ -73,7 +74,7 @@ of its retention from now on. The token of OAKBARREL_TOKEN must be one for impor
 	}
 	f := c.Flags()
 	f.StringVar(&m.cask, "cask", "", "cask to write into")
-	f.StringVar(&m.decode, "decode", "", "json, keyvalue, access, syslog, several with commas, record, or a regular expression with named groups")
+	f.StringVar(&m.decode, "decode", "", "json, keyvalue, access, syslog, several with commas, events, record, or a regular expression with named groups")
 	f.StringVar(&m.join, "join", "none", "indented, none, or a regular expression for first lines")
 	f.StringVar(&m.host, "host", "", "the host of lines that name none (default: this machine's name)")
 	f.StringVar(&m.name, "app", "", "the program of lines that name none")
@@ -112,7 +113,14 @@ func (m *imports) options() (o importer.Options, err error) {
 	if o.Lines.Join, err = parseJoin(m.join); err != nil {
 		return o, err
 	}
-	if o.Records = m.decode == "record"; !o.Records {
+	switch m.decode {
+	case "record":
+		o.Records = true
+	case "events":
+		o.Events = true
+		o.Lines.Decode = []decode.Step{{Form: decode.Events}}
+		o.Lines.Largest = event.Largest
+	default:
 		if o.Lines.Decode, err = parseDecode(m.decode); err != nil {
 			return o, err
 		}
@@ -137,7 +145,7 @@ func parseDecode(text string) (steps []decode.Step, err error) {
 	for _, word := range strings.Split(text, ",") {
 		form := decode.Form(strings.TrimSpace(word))
 		if !slices.Contains([]decode.Form{decode.JSON, decode.KeyValue, decode.Access, decode.Syslog}, form) {
-			return nil, usageError("--decode cannot be %q; write json, keyvalue, access, syslog, several with commas, or a regular expression with named groups", text)
+			return nil, usageError("--decode cannot be %q; write json, keyvalue, access, syslog, several with commas, events or record alone, or a regular expression with named groups", text)
 		}
 		steps = append(steps, decode.Step{Form: form})
 	}

@@ -16,6 +16,7 @@ import (
 type Status struct {
 	AgentID    string            `json:"agent_id"`
 	Host       string            `json:"host"`
+	System     string            `json:"system"` // linux or windows
 	Version    Version           `json:"version"`
 	PID        int               `json:"pid"`
 	Since      time.Time         `json:"since"` // counters count from here

@@ -6,7 +6,7 @@ import (
 )
 
 // number is the version of the product.
-const number = "0.23.0"
+const number = "0.24.0"
 
 // built is when the binary was built, in RFC 3339, and commit of which commit; the Makefile
 // sets them.

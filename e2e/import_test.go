@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf16"
 
 	"oakbarrel/client"
 	"oakbarrel/client/importer"
@@ -135,4 +136,41 @@ func TestAnImportThatBrokeOffGoesOn(t *testing.T) {
 		t.Errorf("%d records are there, and %+v", n, again)
 	}
 	expect(t, 0, "in order", "", "store", "check", "--database-file", s.database)
+}
+
+// Events of Windows come into the store from event files and from XML, as it exports them, on any machine.
+func TestEventsAreImported(t *testing.T) {
+	t.Parallel()
+	s := newStore(t)
+	setenv(t, "OAKBARREL_URL", s.url())
+	write, read := s.token("tickets", "import"), s.token("tickets", "read")
+	const events = `<?xml version="1.0" encoding="utf-16"?><Events><Event><System><Provider Name='door-badge'/><EventID>4</EventID><Level>3</Level><TimeCreated SystemTime='2026-11-20T10:00:00.5Z'/><Channel>Lantern</Channel><Computer>tide-gw</Computer></System>` +
+		`<RenderingInfo><Message>The badge of gate ä is worn.</Message></RenderingInfo></Event><Event><System><Provider Name='door-badge'/><EventID>5</EventID></System></Event></Events>`
+	var utf16le []byte // the low byte first
+	for _, unit := range utf16.Encode([]rune("\ufeff" + events)) {
+		utf16le = append(utf16le, byte(unit), byte(unit>>8))
+	}
+	xml := filepath.Join(t.TempDir(), "badges.xml")
+	if err := os.WriteFile(xml, utf16le, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	const sample = "../core/event/testdata/sales.evtx"
+	setenv(t, "OAKBARREL_TOKEN", write)
+	for _, already := range []int64{0, 1} {
+		for i, r := range imported(t, "--cask", "tickets", "--decode", "events", sample, xml) {
+			if want := []int64{100, 2}[i]; r.Records != want || r.Already != already*want || r.Fell.Form != 0 {
+				t.Errorf("%+v, want %d records", r, want)
+			}
+		}
+	}
+	setenv(t, "OAKBARREL_TOKEN", read)
+	for condition, want := range map[string]string{
+		"app is ticketd and field event@32473.record is 7": `"facility":"daemon","severity":"error","host":"kelp-01","app":"ticketd","procid":"412","msgid":"7","text":"1=\"sold 7\" 2=second"`,
+		"app is door-badge and msgid is 4":                 `"facility":"daemon","severity":"warning","host":"tide-gw","app":"door-badge","msgid":"4","text":"The badge of gate ä is worn."`,
+	} {
+		out, stderr, code := run(t, "read", "--cask", "tickets", "--since", "20000d", "--output", "json", "--where", condition)
+		if code != 0 || strings.Count(out, "\n") != 1 || !strings.Contains(out, want) || strings.Contains(out, `"raw"`) {
+			t.Errorf("%s: %d: %s%s", condition, code, out, stderr)
+		}
+	}
 }

@@ -1,5 +1,5 @@
 #!/bin/sh
-# Builds the packages for amd64 and arm64 into dist/. Run by: make package
+# Builds the packages for Debian and the zips for Windows, amd64 and arm64, into dist/. Run by: make package
 set -eu
 export CGO_ENABLED=0
 cd "$(dirname "$0")/.."
@@ -18,4 +18,9 @@ for arch in ${ARCHITECTURES:-amd64 arm64}; do
   GOOS=linux GOARCH=$arch go build -tags nomsgpack -trimpath -ldflags "$flags" -o "$build/oakbarrel" ./cmd/oakbarrel
   sed -e "s|@ARCH@|$arch|; s|@VERSION@|$version|; s|@BUILD@|$build|" packaging/nfpm.yaml >"$build/nfpm.yaml"
   go run $nfpm package --config "$build/nfpm.yaml" --packager deb --target dist/
+  windows=$build/windows-$arch
+  mkdir "$windows"
+  GOOS=windows GOARCH=$arch go build -tags nomsgpack -trimpath -ldflags "$flags" -o "$windows/oakbarrel.exe" ./cmd/oakbarrel
+  cp docs/windows.md packaging/windows/plan.yaml packaging/copyright "$windows"
+  (cd "$windows" && rm -f "$OLDPWD/dist/oakbarrel_${version}_windows_$arch.zip" && zip -q "$OLDPWD/dist/oakbarrel_${version}_windows_$arch.zip" ./*)
 done

@@ -8,8 +8,8 @@ import (
 	"time"
 )
 
-// Manager is nil here: what the system's service manager wants to know it is told by
-// package winservice, and it keeps no sockets.
+// Manager is nil here: what the system's service manager wants to know the command agent tells
+// it, and it keeps no sockets.
 type Manager struct{}
 
 // Open returns nil.

@@ -15,8 +15,6 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"oakbarrel/agent/guard"
 	"oakbarrel/client"
 	"oakbarrel/core/journal"
@@ -39,9 +37,7 @@ const (
 // were passed on is kept with each outlet, as for files; each line of numbers of the
 // journal is a source, and the number the offset in it.
 type journalEndpoint struct {
-	Common
-	agent    *Agent
-	name     string
+	logReading
 	settings *plan.Journal
 	machine  string // the id of this one, "" where those of others are meant
 	routing  route.Routing
@@ -49,7 +45,6 @@ type journalEndpoint struct {
 	entry    journal.Entry
 	memory   []byte
 	saved    time.Time
-	givenUp  chan struct{}
 
 	mu      sync.Mutex
 	place   journalPlace
@@ -57,11 +52,6 @@ type journalEndpoint struct {
 	waits   bool      // there is more to read
 	trouble string
 	said    string // by the command, while it reads
-
-	ctx      context.Context
-	end      context.CancelFunc
-	draining sync.Once
-	done     chan struct{}
 }
 
 // journalPlace is how far a journal was read.
@@ -70,38 +60,25 @@ type journalPlace struct {
 	Last  journal.Place // and the last one that was passed on
 }
 
-// openJournal opens the journal for an intake. Only one endpoint may read for an intake at
-// a time; another that does is in the way.
+// openJournal opens the journal for an intake.
 func (a *Agent) openJournal(in *plan.Intake) (Endpoint, error) {
-	if other := a.logs[in.Name]; other != nil && !other.IsOver() {
-		return nil, unix.EADDRINUSE
-	}
 	if _, err := exec.LookPath(journalCommand); err != nil {
 		return nil, fmt.Errorf("this machine has no journal that could be read: %w", err)
 	}
-	e := &journalEndpoint{agent: a, name: in.Name, settings: in.Journal, done: make(chan struct{}), givenUp: make(chan struct{})}
-	e.ctx, e.end = context.WithCancel(context.Background())
+	e := &journalEndpoint{settings: in.Journal}
 	if id, err := os.ReadFile("/etc/machine-id"); err == nil && in.Journal.Folder == "" {
 		e.machine = strings.TrimSpace(string(id))
 	}
-	if err := os.MkdirAll(filepath.Join(a.State.Dir(), followedDir), 0o750); err != nil {
+	if err := beginLog(a, e, &e.logReading, in.Name, "the journal", journalFile(in.Name), &e.place); err != nil {
 		return nil, err
 	}
-	if err := a.State.Load(e.file(), &e.place); err != nil && !errors.Is(err, os.ErrNotExist) {
-		a.Log.Warn("how far the journal was read is not known; it is read again from the beginning, and what outlets have already is passed over", "intake", in.Name, "why", err)
-		e.place = journalPlace{}
-	}
-	if a.logs == nil {
-		a.logs = map[string]Rereader{}
-	}
-	a.logs[in.Name] = e
 	return e, nil
 }
 
 const journalCommand = "journalctl"
 
-// file is the name of the file of the state folder that says how far the journal was read.
-func (e *journalEndpoint) file() string { return filepath.Join(followedDir, e.name+".journal") }
+// journalFile is the name of the file of the state folder that says how far the journal was read.
+func journalFile(intake string) string { return filepath.Join(followedDir, intake+".journal") }
 
 // source is the name of a line of numbers, as outlets know it.
 func (e *journalEndpoint) source(line string) string { return "journal:" + e.name + ":" + line }
@@ -192,7 +169,7 @@ func (e *journalEndpoint) arguments() []string {
 	if from := e.from(); from != nil {
 		return append(args, from...)
 	}
-	switch e.settings.Since {
+	switch begin := e.settings.Begin; begin.Since {
 	case plan.SinceBoot:
 		if e.settings.Folder == "" { // what others sent is of no start of this machine
 			return append(args, since(uptime()))
@@ -200,21 +177,13 @@ func (e *journalEndpoint) arguments() []string {
 	case plan.SinceNow:
 		return append(args, "--since=now")
 	case "":
-		return append(args, since(e.settings.Age))
+		return append(args, since(begin.Age))
 	}
 	return args
 }
 
 func since(ago time.Duration) string {
 	return fmt.Sprintf("--since=@%d", time.Now().Add(-ago).Unix())
-}
-
-// uptime is how long ago the machine was started. Which start an entry is of cannot be
-// asked for: in a container that is another one than that of the machine below it.
-func uptime() time.Duration {
-	var t unix.Timespec
-	unix.ClockGettime(unix.CLOCK_BOOTTIME, &t)
-	return time.Duration(t.Nano())
 }
 
 // from says behind which entry the command is to begin, as all outlets have those before;
@@ -340,7 +309,7 @@ func (e *journalEndpoint) pass(place journalPlace, at time.Time, more bool) bool
 // who know that themselves and pass over what they have.
 func (e *journalEndpoint) save() {
 	e.saved = time.Now()
-	if err := e.agent.State.Save(e.file(), e.place); err != nil {
+	if err := e.agent.State.Save(journalFile(e.name), e.place); err != nil {
 		e.agent.Log.Warn("how far the journal is read cannot be written down", "intake", e.name, "why", err)
 	}
 }
@@ -358,17 +327,12 @@ func (e *journalEndpoint) setSaid(text string) {
 }
 
 func (e *journalEndpoint) Drain(time.Time) {
-	e.draining.Do(func() {
-		e.end()
-		<-e.done
+	e.drain(func() {
 		if e.place.Last.Line != "" {
 			e.save()
 		}
 	})
 }
-
-// Close implements [Endpoint].
-func (e *journalEndpoint) Close() { e.end() }
 
 // Tell implements [Endpoint].
 func (e *journalEndpoint) Tell(s *client.IntakeStatus) {
@@ -378,9 +342,6 @@ func (e *journalEndpoint) Tell(s *client.IntakeStatus) {
 		s.Trouble = journalCommand + " says: " + e.said
 	}
 }
-
-// GivenUp implements [Endpoint].
-func (e *journalEndpoint) GivenUp() <-chan struct{} { return e.givenUp }
 
 // Rereads implements [Endpoint].
 func (e *journalEndpoint) Rereads() Rereader { return e }
@@ -402,9 +363,6 @@ func (e *journalEndpoint) Abandon() {
 	close(e.givenUp)
 	e.Drain(time.Time{})
 }
-
-// IsOver implements [Rereader].
-func (e *journalEndpoint) IsOver() bool { return e.ctx.Err() != nil }
 
 // Positions implements [Rereader].
 func (e *journalEndpoint) Positions() []record.Mark {

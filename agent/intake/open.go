@@ -24,7 +24,8 @@ const (
 	GRPCS      Network = "grpcs" // with TLS
 	Kernel     Network = "kernel"
 	Journal    Network = "journal"
-	Own        Network = "own" // the agent's own log
+	Events     Network = "events" // of Windows
+	Own        Network = "own"    // the agent's own log
 	Files      Network = "files"
 	Containers Network = "containers"
 	Pipe       Network = "pipe"
@@ -45,6 +46,9 @@ func (k Key) String() string {
 	}
 	if k.Network == Journal {
 		return "the journal"
+	}
+	if k.Network == Events {
+		return "the log of events"
 	}
 	return addressText(k.Network, k.Address)
 }
@@ -78,6 +82,8 @@ func KeysOf(s plan.Intake) []Key {
 		return []Key{{Network(s.Kind), s.Files.Text, s.Name}}
 	case plan.JournalIntake:
 		return []Key{{Journal, s.Journal.Text, s.Name}}
+	case plan.EventsIntake:
+		return []Key{{Events, s.Events.Text, s.Name}}
 	case plan.PipesIntake:
 		return pipesOf(s)
 	}
@@ -135,8 +141,8 @@ func (k Key) rereads() Network {
 	switch {
 	case k.IsFollowed():
 		return Files
-	case k.Network == Journal:
-		return Journal
+	case k.Network == Journal, k.Network == Events:
+		return k.Network
 	}
 	return ""
 }

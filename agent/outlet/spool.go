@@ -462,6 +462,8 @@ func GoesTo(s plan.Outlet) string {
 		return "the journal of " + s.Journal.Namespace
 	case s.Kind == plan.JournalOutlet:
 		return "the journal"
+	case s.Kind == plan.EventsOutlet:
+		return "the events of " + s.Events.Channel
 	case s.Notify.Mail.Server != "":
 		return "mail to " + strings.ReplaceAll(s.Notify.Mail.To, " ", ", ")
 	case s.Kind == plan.NotifyOutlet:

@@ -12,7 +12,12 @@ import (
 const errLong = windows.WSAEMSGSIZE
 
 // roadHere returns the road of an outlet that this system alone has, nil for none.
-func (a *Agent) roadHere(s plan.Outlet) (road, error) { return nil, nil }
+func (a *Agent) roadHere(s plan.Outlet) (road, error) {
+	if s.Kind == plan.EventsOutlet {
+		return &eventRoad{to: GoesTo(s), open: func() (eventWriter, error) { return openEventWriter(s.Events) }}, nil
+	}
+	return nil, nil
+}
 
 // unacknowledged tells of nothing: the system does not say how much of a connection is not
 // acknowledged.

@@ -8,6 +8,7 @@ package importer
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -19,9 +20,11 @@ import (
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
+	"golang.org/x/text/encoding/unicode"
 
 	"oakbarrel/client"
 	"oakbarrel/core/block"
+	"oakbarrel/core/event"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/record"
 	"oakbarrel/core/spool"
@@ -45,6 +48,8 @@ type Options struct {
 	Lines   lines.Settings
 	// Records says that each line is a record as read and files of the format json have it.
 	Records bool
+	// Events says that the files are events of Windows: event files, or XML.
+	Events bool
 	// Settings names everything that decides which records a file has: with other
 	// settings a file is another feed.
 	Settings string
@@ -72,7 +77,7 @@ func File(ctx context.Context, path string, o Options) (Result, error) {
 	if err != nil {
 		return r, err
 	}
-	content, err := open(path)
+	content, err := open(path, &o)
 	if err != nil {
 		return r, err
 	}
@@ -90,7 +95,7 @@ func File(ctx context.Context, path string, o Options) (Result, error) {
 
 // identity is the id of a file's feed: that of what stands in it, decompressed.
 func identity(ctx context.Context, path string, o Options) (string, error) {
-	content, err := open(path)
+	content, err := open(path, &o)
 	if err != nil {
 		return "", err
 	}
@@ -113,14 +118,15 @@ func identity(ctx context.Context, path string, o Options) (string, error) {
 // content is a file, decompressed.
 type content struct {
 	io.Reader
-	file *os.File
-	size int64
+	file     *os.File
+	size     int64
+	furthest int64 // that was read by place
 }
 
 func (c *content) Close() error { return c.file.Close() }
 
 // open opens a file. What stands at its beginning tells whether it is compressed.
-func open(path string) (*content, error) {
+func open(path string, o *Options) (*content, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
@@ -134,11 +140,16 @@ func open(path string) (*content, error) {
 		return nil, err
 	}
 	in := bufio.NewReaderSize(f, 256<<10)
-	c := &content{in, f, st.Size()}
-	switch head, _ := in.Peek(4); {
+	c := &content{Reader: in, file: f, size: st.Size()}
+	head, _ := in.Peek(8)
+	if o.Events && event.IsFile(head) {
+		c.Reader = event.NewFileReader(c)
+		return c, nil
+	}
+	switch {
 	case len(head) >= 2 && head[0] == 0x1f && head[1] == 0x8b: // RFC 1952
 		c.Reader, err = gzip.NewReader(in)
-	case string(head) == "\x28\xb5\x2f\xfd": // RFC 8878
+	case bytes.HasPrefix(head, []byte("\x28\xb5\x2f\xfd")): // RFC 8878
 		var d *zstd.Decoder
 		if d, err = zstd.NewReader(in, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(128<<20)); err == nil {
 			c.Reader = d
@@ -148,13 +159,41 @@ func open(path string) (*content, error) {
 		f.Close()
 		return nil, fmt.Errorf("%s cannot be decompressed: %w", path, err)
 	}
+	if err := c.asText(o); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
 	return c, nil
+}
+
+// asText has the content read as UTF-8, where a mark says that it is UTF-16, and each event of
+// Windows as a line.
+func (c *content) asText(o *Options) error {
+	in := bufio.NewReader(c.Reader)
+	c.Reader = in
+	switch head, _ := in.Peek(8); {
+	case o.Events && event.IsFile(head):
+		return errors.New("it is an event file that is compressed; decompress it first, as its events are not in their order")
+	case bytes.HasPrefix(head, []byte("\xff\xfe")), bytes.HasPrefix(head, []byte("\xfe\xff")):
+		c.Reader = unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(in)
+	}
+	if o.Events {
+		c.Reader = event.NewSplitter(c.Reader)
+	}
+	return nil
+}
+
+// ReadAt implements [io.ReaderAt] for the file as it stands on disk.
+func (c *content) ReadAt(b []byte, at int64) (int, error) {
+	n, err := c.file.ReadAt(b, at)
+	c.furthest = max(c.furthest, at+int64(n))
+	return n, err
 }
 
 // at returns how far the file was read, as it stands on disk.
 func (c *content) at() int64 {
 	n, _ := c.file.Seek(0, io.SeekCurrent)
-	return n
+	return max(n, c.furthest)
 }
 
 // batch is a block that is ready.
@@ -264,8 +303,12 @@ func (s *sender) pass(out *lines.Out, end bool) error {
 		if s.first == 0 {
 			s.first = s.number
 		}
-		s.builder.Add(s.number, &out.Batch.Records[i])
-		s.minutes[out.Batch.Records[i].Time.Sec/60] = true
+		r := &out.Batch.Records[i]
+		if s.options.Events && !r.Unparsed {
+			r.Raw = nil // its fields have all of it
+		}
+		s.builder.Add(s.number, r)
+		s.minutes[r.Time.Sec/60] = true
 	}
 	s.result.Fell = out.Fell
 	out.Reset()

@@ -84,7 +84,7 @@ function PlanOfHost({ host: f }: { host: FleetHost }) {
   const [name, ...rest] = word.split("=");
   const change = (kind: "labels" | "values") => set.mutate({ kind, name: (name ?? "").trim(), value: rest.join("=").trim() });
   const list = (kind: "labels" | "values") => Object.entries(f[kind]).map(([name, value]) => (
-    <span key={name} className="mr-2 inline-block rounded border border-line bg-paper px-2 text-sm">{name}={value}{mayOperate && !name.startsWith("own/") && <button className="ml-1 text-soft hover:text-ink" aria-label={`take away ${name}`} onClick={() => set.mutate({ kind, name, value: "" })}>×</button>}</span>
+    <span key={name} className="mr-2 inline-block rounded border border-line bg-paper px-2 text-sm">{name}={value}{mayOperate && !name.startsWith("own/") && name !== "system" && <button className="ml-1 text-soft hover:text-ink" aria-label={`take away ${name}`} onClick={() => set.mutate({ kind, name, value: "" })}>×</button>}</span>
   ));
   const facts: [string, React.ReactNode][] = [
     ["has", f.served ? (f.plan ? `plan ${f.plan}, revision ${f.revision}${f.state === "judged" ? ", which it judges still" : ""}` : "no plan yet") : "a plan of its own (plan: own)"],

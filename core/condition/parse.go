@@ -22,7 +22,25 @@ type Names interface {
 
 // Parse compiles a condition. The error, if any, is an *[Error]. Names may be
 // nil where no condition has a name.
-func Parse(text string, names Names) (c *Condition, err error) {
+func Parse(text string, names Names) (*Condition, error) {
+	return parse(parser{lexer: lexer{text: text}, names: names})
+}
+
+// ParseOfEvents compiles a condition on events of Windows: level, source, id and channel are
+// properties of theirs, beside those of all records. No condition has a name. The error, if any,
+// is an *[Error].
+func ParseOfEvents(text string) (*Condition, error) {
+	return parse(parser{lexer: lexer{text: text}, names: noNames{}, events: true})
+}
+
+// noNames are the conditions where none has a name.
+type noNames struct{}
+
+func (noNames) Condition(string) (*Condition, *Error) {
+	return nil, &Error{What: "conditions of the plan are not known here", Mend: "write out what is meant"}
+}
+
+func parse(p parser) (c *Condition, err error) {
 	defer func() {
 		if e := recover(); e != nil {
 			problem, ok := e.(*Error)
@@ -32,7 +50,6 @@ func Parse(text string, names Names) (c *Condition, err error) {
 			c, err = nil, problem
 		}
 	}()
-	p := parser{lexer: lexer{text: text}, names: names}
 	p.advance()
 	if p.tok.kind == end {
 		p.fail(p.tok, "the condition is empty", "write: any, or a test such as severity at least warning")
@@ -41,12 +58,13 @@ func Parse(text string, names Names) (c *Condition, err error) {
 	if p.tok.kind != end {
 		p.leftOver()
 	}
-	return newCondition(root, text, p.intakes), nil
+	return newCondition(root, p.text, p.intakes), nil
 }
 
 type parser struct {
 	lexer
 	names   Names
+	events  bool // properties of events have names of their own
 	depth   int
 	intakes []IntakeName
 	before  token // the token taken last
@@ -166,6 +184,9 @@ func (p *parser) test() node {
 		return p.property(property{which: field, path: p.path()})
 	case t.is("unit"):
 		return p.property(property{which: field, path: UnitPath, name: "unit"})
+	}
+	if n := p.ofEvent(t); n != nil {
+		return n
 	}
 	for which, name := range propertyNames {
 		if t.is(name) {

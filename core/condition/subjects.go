@@ -49,6 +49,9 @@ func (p *parser) severityValue() record.Severity { return p.severityOf(p.value("
 
 func (p *parser) severityOf(t token) record.Severity {
 	s, ok := record.ParseSeverity(t.text)
+	if !ok && p.events {
+		s, ok = levels[strings.ToLower(t.text)]
+	}
 	if ok {
 		return s
 	}

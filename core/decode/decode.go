@@ -4,15 +4,17 @@
 //
 // A [Decoder] is for one goroutine. It changes a record in place; what it puts together
 // stands in its Memory, as long as the caller keeps that. The package does no input or
-// output, and depends on records, their fields and the syslog forms alone.
+// output, and depends on records, their fields, the syslog forms and those of events alone.
 package decode
 
 import (
 	"bytes"
 	"regexp"
+	"slices"
 	"time"
 
 	"oakbarrel/core/condition"
+	"oakbarrel/core/event"
 	"oakbarrel/core/record"
 	"oakbarrel/core/wire"
 )
@@ -28,6 +30,7 @@ const (
 	Pattern  Form = "pattern"  // as a regular expression tells
 	Syslog   Form = "syslog"   // a syslog message, also without its priority
 	CSV      Form = "csv"      // values in columns
+	Events   Form = "events"   // an event of Windows, as XML
 )
 
 // Step is a try to read a text, or a field, as one form.
@@ -48,6 +51,11 @@ type Reading struct {
 	Times  []Layout                   // before the usual ones
 }
 
+// OfEvents tells whether texts are tried as events of Windows.
+func OfEvents(steps []Step) bool {
+	return slices.ContainsFunc(steps, func(s Step) bool { return s.Form == Events && s.From == nil })
+}
+
 // Decoder decodes records, one after the other. The zero Decoder knows the usual times
 // and severities.
 type Decoder struct {
@@ -60,6 +68,7 @@ type Decoder struct {
 	parser  wire.Parser
 	stamps  record.StampReader
 	parsed  record.Record // of the syslog form
+	events  event.Reader
 }
 
 // Decode reads a record by the first step that fits, and tells whether one does. Where
@@ -96,8 +105,26 @@ func (d *Decoder) try(r *record.Record, s *Step, text []byte) bool {
 		return d.syslog(r, text)
 	case CSV:
 		return d.csv(r, s, text)
+	case Events:
+		return d.event(r, text)
 	}
 	return false
+}
+
+// event reads an event of Windows, that stands in its own line, or in some of them.
+func (d *Decoder) event(r *record.Record, text []byte) bool {
+	e, memory, err := d.events.Read(text, d.Memory)
+	if d.Memory = memory; err != nil {
+		return false
+	}
+	had := r.Data
+	r.Data = nil
+	d.Memory = e.Fill(r, d.Memory)
+	object := r.Data
+	r.SetData(had)
+	d.setFields(r, object)
+	d.Named = true
+	return true
 }
 
 // Keep copies b into the memory.

@@ -4,12 +4,10 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"golang.org/x/sys/windows"
 )
@@ -107,65 +105,5 @@ func (f *Folder) OpenToCut(path string) (*Handle, error) {
 
 // Lstat looks at what stands in the folder; a link is not followed.
 func (f *Folder) Lstat(path string) (fs.FileInfo, error) { return Lstat(f.Inside(path)) }
-
-// only refuses a path that is not in the folder.
-func (f *Folder) only(path string) (string, error) {
-	if filepath.Dir(path) != f.dir {
-		return "", fmt.Errorf("%s is not in the folder %s", path, f.dir)
-	}
-	return f.Inside(path), nil
-}
-
-func (f *Folder) OpenAppend(path string, mode fs.FileMode) (File, error) {
-	inside, err := f.only(path)
-	if err != nil {
-		return nil, err
-	}
-	return OS.OpenAppend(inside, mode)
-}
-
-func (f *Folder) Create(path string, mode fs.FileMode) (File, error) {
-	inside, err := f.only(path)
-	if err != nil {
-		return nil, err
-	}
-	os.Remove(inside) // what others have put there is not written into
-	return OS.Create(inside, mode)
-}
-
-func (f *Folder) Rename(from, to string) error { return f.both(from, to, OS.Rename) }
-
-func (f *Folder) RenameNew(from, to string) error { return f.both(from, to, OS.RenameNew) }
-
-func (f *Folder) both(from, to string, rename func(string, string) error) error {
-	a, err := f.only(from)
-	if err != nil {
-		return err
-	}
-	b, err := f.only(to)
-	if err != nil {
-		return err
-	}
-	return rename(a, b)
-}
-
-func (f *Folder) Remove(path string) error {
-	inside, err := f.only(path)
-	if err != nil {
-		return err
-	}
-	return OS.Remove(inside)
-}
-
-func (f *Folder) SetTime(path string, t time.Time) error {
-	inside, err := f.only(path)
-	if err != nil {
-		return err
-	}
-	return OS.SetTime(inside, t)
-}
-
-// MakeFolder does nothing: the folder is there.
-func (f *Folder) MakeFolder(string) error { return nil }
 
 func (f *Folder) SyncFolder(string) error { return OS.SyncFolder(f.dir) }

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"unsafe"
 
@@ -38,7 +39,12 @@ func MakePrivateFolder(path string) error {
 	if security == nil {
 		return nil
 	}
-	rights, _, err := security.SecurityDescriptor.DACL()
+	return SetRights(path, security.SecurityDescriptor)
+}
+
+// SetRights gives a file or a folder the rights of a descriptor, and no others.
+func SetRights(path string, of *windows.SECURITY_DESCRIPTOR) error {
+	rights, _, err := of.DACL()
 	if err != nil {
 		return err
 	}
@@ -124,7 +130,14 @@ func IsReadByAll(path string) bool {
 const Root = "administrators"
 
 // UsualLogs are the folders that programs write their logs into.
-var UsualLogs = []string{os.ExpandEnv(`${SystemRoot}\System32\LogFiles`)}
+var UsualLogs = []string{os.ExpandEnv(`${SystemRoot}\System32\LogFiles`), eventLogs}
+
+var eventLogs = os.ExpandEnv(`${SystemRoot}\System32\winevt\Logs`)
+
+// EventLog returns the file in which the system keeps a channel's events.
+func EventLog(channel string) string {
+	return filepath.Join(eventLogs, strings.ReplaceAll(channel, "/", "%4")+".evtx")
+}
 
 // CommonData returns a path below the folder of what programs keep for all users.
 func CommonData(below string) string {

@@ -10,8 +10,11 @@ package lines
 import (
 	"bytes"
 	"slices"
+	"time"
+	"unicode/utf8"
 
 	"oakbarrel/core/decode"
+	"oakbarrel/core/event"
 	"oakbarrel/core/format"
 	"oakbarrel/core/record"
 )
@@ -33,6 +36,15 @@ type Settings struct {
 	Fields         Fields         // of each record
 	Labelled       bool           // the last of Fields is the element of labels
 	Values         []format.Named // of the host, the app and labels, from what the line says
+}
+
+// ForEvents has the lines of one event of Windows joined, unless the settings say otherwise, and
+// leaves room for its XML.
+func (s *Settings) ForEvents() {
+	if s.Join.none() {
+		s.Join = Join{Starts: event.Begins, Wait: time.Second}
+	}
+	s.Largest = max(s.Largest, event.Largest)
 }
 
 // Fields are fields that each record of a source gets, in both forms that a
@@ -232,10 +244,21 @@ func (m *Maker) Inherit(from *Maker, end, start int64) {
 // Inherited tells whether the event that waits is one that was inherited.
 func (m *Maker) Inherited() bool { return m.waiting && m.left != nil }
 
+// wholeCharacters returns where to cut text that is longer than most bytes, so that no character
+// of UTF-8 is cut in two.
+func wholeCharacters(text []byte, most int) int {
+	for n := most; n > max(0, most-utf8.UTFMax); n-- {
+		if utf8.RuneStart(text[n]) {
+			return n
+		}
+	}
+	return most
+}
+
 // record adds a record to the batch.
 func (m *Maker) record(out *Out, line *Line, text []byte) {
 	if most := m.settings.Largest; most > 0 && len(text) > most {
-		text, line.Cut = text[:most], true
+		text, line.Cut = text[:wholeCharacters(text, most)], true
 	}
 	source := m.source
 	if line.In != "" {

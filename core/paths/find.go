@@ -21,7 +21,7 @@ func Check(pattern string) error {
 	if _, err := filepath.Match(pattern, "x"); err != nil {
 		return ErrBracket
 	}
-	for _, part := range Parts(pattern) {
+	for _, part := range Parts(filepath.FromSlash(pattern)) {
 		if strings.Contains(part, "**") && part != "**" {
 			return ErrDeep
 		}

@@ -12,6 +12,9 @@ const Separator = `\`
 // fold is for comparing names: their letter case tells none apart.
 func fold(name string) string { return strings.ToLower(name) }
 
+// NotInNames are the signs that patterns have and no name can.
+const NotInNames = "*?"
+
 // HowAbsolute tells how an absolute path begins.
 const HowAbsolute = `begin it with a drive, as in C:\logs\pump.log`
 

@@ -329,6 +329,11 @@ func (c *bounder) intake(in Intake) {
 	if in.Journal != nil {
 		c.reads(cmp.Or(in.Journal.Folder, "/var/log/journal"))
 	}
+	if in.Events != nil {
+		for _, channel := range in.Events.Channels {
+			c.reads(disk.EventLog(channel))
+		}
+	}
 }
 
 func (c *bounder) outlet(o Outlet, own Service) {
@@ -344,6 +349,9 @@ func (c *bounder) outlet(o Outlet, own Service) {
 	}
 	if o.Kind == JournalOutlet {
 		c.writes(o.Journal.Socket())
+	}
+	if o.Kind == EventsOutlet {
+		c.writes(disk.EventLog(o.Events.Channel))
 	}
 	c.sends(o.Remote.Address, o.Notify.Mail.Server)
 	c.tls(o.Remote.TLS)

@@ -45,7 +45,7 @@ func (r *planReader) readStep(e entry) []decode.Step {
 		}
 		return nil
 	}
-	m, ok := r.mapping(e.value, e.at, "decode", exampleDecode, "from", "json", "keyvalue", "access", "csv", "pattern", "syslog")
+	m, ok := r.mapping(e.value, e.at, "decode", exampleDecode, "from", "json", "keyvalue", "access", "csv", "pattern", "syslog", "events")
 	if !ok {
 		return nil
 	}
@@ -66,14 +66,14 @@ func (r *planReader) readStep(e entry) []decode.Step {
 	return []decode.Step{s}
 }
 
-var formWords = []string{"json", "keyvalue", "access", "csv", "pattern", "syslog"}
+var formWords = []string{"json", "keyvalue", "access", "csv", "pattern", "syslog", "events"}
 
 func (r *planReader) readForm(form entry) (s decode.Step) {
 	s.Form = decode.Form(form.key)
 	switch s.Form {
 	case decode.JSON, decode.KeyValue:
 		r.readNames(form, &s)
-	case decode.Syslog, decode.Access:
+	case decode.Syslog, decode.Access, decode.Events:
 		if m, ok := r.mapping(form.value, form.at, form.key, form.key+": {}", "from"); ok {
 			if e, ok := m.get("from"); ok {
 				s.From = r.readFrom(e)

@@ -8,6 +8,7 @@ import (
 
 	"oakbarrel/core/condition"
 	"oakbarrel/core/container"
+	"oakbarrel/core/decode"
 	"oakbarrel/core/format"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/paths"
@@ -196,6 +197,9 @@ func (r *planReader) readLines(m mapping, s *lines.Settings) {
 	}
 	if e, ok := m.get("decode"); ok {
 		s.Decode = r.readDecode(e)
+	}
+	if decode.OfEvents(s.Decode) {
+		s.ForEvents()
 	}
 	if e, ok := m.get("charset"); ok {
 		s.Latin1 = r.word(e, []string{"utf-8", "latin-1"}) == "latin-1"

@@ -28,6 +28,7 @@ func (r *planReader) readIntakes(e entry) {
 				continue
 			}
 			in.Kind = kind
+			r.checkLacking(e)
 			switch kind {
 			case SyslogIntake:
 				in.Syslog = r.readSyslog(e, opened)
@@ -39,6 +40,8 @@ func (r *planReader) readIntakes(e entry) {
 				r.readContainers(e, &in, opened)
 			case JournalIntake:
 				r.readJournal(e, &in)
+			case EventsIntake:
+				r.readEvents(e, &in)
 			case PipesIntake:
 				r.readPipes(e, &in, opened)
 			default:
@@ -47,7 +50,7 @@ func (r *planReader) readIntakes(e entry) {
 			}
 		}
 		if in.Kind == "" && !m.faulty {
-			r.fail(named.at, what+" does not say what it is", `write syslog: {…}, files: {paths: [/srv/pumps/*.log]}, containers: {engine: docker}, otlp: {http: "127.0.0.1:4318"}, kernel: {}, journal: {}, or own: {}`)
+			r.fail(named.at, what+" does not say what it is", `write syslog: {…}, files: {paths: [/srv/pumps/*.log]}, containers: {engine: docker}, otlp: {http: "127.0.0.1:4318"}, kernel: {}, journal: {}, events: {channels: [System]}, or own: {}`)
 		}
 		if e, ok := m.get("label"); ok && in.Kind != "" {
 			r.readLabel(e, &in)

@@ -3,7 +3,6 @@ package plan
 import (
 	"fmt"
 	"slices"
-	"time"
 
 	"oakbarrel/core/paths"
 	"oakbarrel/core/record"
@@ -13,22 +12,14 @@ import (
 type Journal struct {
 	Units     []string        // patterns of the units whose entries are taken, none for all
 	Least     record.Severity // and those that are at least so serious
-	Since     string          // where it begins the first time: SinceBoot, SinceAll, SinceNow, or "" for Age
-	Age       time.Duration   // how long ago, where Since is ""
-	Namespace string          // of the journal, "" for the system's
-	Folder    string          // of journals, such as those of other hosts, "" for this machine's
-	Text      string          // the settings as the plan has them: intakes that have it alike are alike
+	Begin     Begin
+	Namespace string // of the journal, "" for the system's
+	Folder    string // of journals, such as those of other hosts, "" for this machine's
+	Text      string // the settings as the plan has them: intakes that have it alike are alike
 }
 
-// Where a journal intake begins.
-const (
-	SinceBoot = "boot"
-	SinceAll  = "all"
-	SinceNow  = "now"
-)
-
 func (r *planReader) readJournal(e entry, in *Intake) {
-	j := &Journal{Least: record.Debug, Since: SinceBoot, Text: e.value.String()}
+	j := &Journal{Least: record.Debug, Text: e.value.String()}
 	in.Journal = j
 	m, ok := r.mapping(e.value, e.at, "journal", "journal: {}", "units", "priority", "since", "namespace", "folder")
 	if !ok {
@@ -47,13 +38,7 @@ func (r *planReader) readJournal(e entry, in *Intake) {
 			j.Least = *s
 		}
 	}
-	if e, ok := m.get("since"); ok {
-		if v, ok := r.scalarOf(e.value); ok && slices.Contains([]string{SinceBoot, SinceAll, SinceNow}, v.text) {
-			j.Since = v.text
-		} else {
-			j.Since, j.Age = "", r.duration(e, time.Minute, 10*365*24*time.Hour, "7d; or boot, all or now")
-		}
-	}
+	j.Begin = r.readSince(m)
 	j.Namespace = r.readNamespace(m)
 	if e, ok := m.get("folder"); ok {
 		j.Folder = r.path(e, "/var/log/journal/remote")
@@ -98,6 +83,9 @@ func (r *planReader) readJournalOutlet(e entry, out *Outlet) {
 // checkCircles refuses outlets whose records would come in again, and go out again, for ever.
 func (r *planReader) checkCircles() {
 	for _, o := range r.outlets {
+		if o.Kind == EventsOutlet {
+			r.checkEventsCircle(o)
+		}
 		if o.Kind != JournalOutlet {
 			continue
 		}
@@ -106,6 +94,14 @@ func (r *planReader) checkCircles() {
 			if reads || o.Journal.Namespace == "" && hearsJournal(in) {
 				r.fail(r.namesAt["outlet "+o.Name], fmt.Sprintf("outlet %s writes into the journal that intake %s hears, so that its records would go round for ever", o.Name, in.Name), "take one of the two away, or give the outlet a journal of its own: journal: {namespace: NAME}")
 			}
+		}
+	}
+}
+
+func (r *planReader) checkEventsCircle(o Outlet) {
+	for _, in := range r.intakes {
+		if in.Events != nil && in.Events.Takes(o.Events.Channel) {
+			r.fail(r.namesAt["outlet "+o.Name], fmt.Sprintf("outlet %s writes into the channel %s that intake %s reads, so that its records would go round for ever", o.Name, o.Events.Channel, in.Name), "take one of the two away, or write into another channel")
 		}
 	}
 }

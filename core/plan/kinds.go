@@ -12,10 +12,11 @@ const (
 	OTLPIntake       IntakeKind = "otlp"
 	KernelIntake     IntakeKind = "kernel"
 	JournalIntake    IntakeKind = "journal"
-	OwnIntake        IntakeKind = "own" // the agent's own log
+	EventsIntake     IntakeKind = "events" // of Windows
+	OwnIntake        IntakeKind = "own"    // the agent's own log
 )
 
-var intakeKinds = []IntakeKind{SyslogIntake, FilesIntake, ContainersIntake, PipesIntake, OTLPIntake, KernelIntake, JournalIntake, OwnIntake}
+var intakeKinds = []IntakeKind{SyslogIntake, FilesIntake, ContainersIntake, PipesIntake, OTLPIntake, KernelIntake, JournalIntake, EventsIntake, OwnIntake}
 
 // OutletKind is what a way out leads to, as the plan names it.
 type OutletKind string
@@ -29,10 +30,11 @@ const (
 	HTTPOutlet    OutletKind = "http"
 	StdoutOutlet  OutletKind = "stdout"
 	JournalOutlet OutletKind = "journal"
+	EventsOutlet  OutletKind = "events" // of Windows
 	NotifyOutlet  OutletKind = "notify"
 )
 
-var outletKinds = []OutletKind{FileOutlet, StoreOutlet, SyslogOutlet, OTLPOutlet, HTTPOutlet, StdoutOutlet, JournalOutlet, NotifyOutlet}
+var outletKinds = []OutletKind{FileOutlet, StoreOutlet, SyslogOutlet, OTLPOutlet, HTTPOutlet, StdoutOutlet, JournalOutlet, EventsOutlet, NotifyOutlet}
 
 // keysOf returns kinds as the keys of a mapping.
 func keysOf[K ~string](kinds []K) (keys []string) {

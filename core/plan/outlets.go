@@ -25,6 +25,8 @@ func (r *planReader) path(e entry, example string) string {
 	case !r.isAbs(s.text):
 		r.fail(e.valueAt(), fmt.Sprintf("the path %q is not absolute", shorten(s.text)), paths.HowAbsolute+", so that it does not depend on where the agent is started")
 	case r.wrongPath(e.valueAt(), s.text):
+	case r.here && strings.ContainsAny(s.text, paths.NotInNames):
+		r.fail(e.valueAt(), fmt.Sprintf("the path %q is a pattern", shorten(s.text)), "write the name of one file")
 	case strings.HasSuffix(s.text, "/") || strings.HasSuffix(s.text, paths.Separator):
 		r.fail(e.valueAt(), fmt.Sprintf("the path %q is a folder", shorten(s.text)), "add the name of a file, such as "+filepath.Base(example))
 	default:
@@ -66,6 +68,7 @@ func (r *planReader) readOutlets(e entry) {
 			continue
 		}
 		out.Kind = OutletKind(kind.key)
+		r.checkLacking(kind)
 		if out.Kind != FileOutlet {
 			r.readWaiting(m, &out)
 			switch out.Kind {
@@ -77,6 +80,8 @@ func (r *planReader) readOutlets(e entry) {
 				r.readStdout(m, kind, &out)
 			case JournalOutlet:
 				r.readJournalOutlet(kind, &out)
+			case EventsOutlet:
+				r.readEventsOutlet(kind, &out)
 			default:
 				r.readRemote(kind, &out)
 			}
@@ -147,6 +152,7 @@ func (r *planReader) readFile(e entry, out *Outlet) (pathAt Position) {
 		}
 	}
 	if e, ok := m.get("mode"); ok {
+		r.checkLacking(e)
 		set.Mode = r.mode(e)
 	}
 	r.readOwner(m, &set.Owner)
@@ -165,9 +171,11 @@ func (r *planReader) readFile(e entry, out *Outlet) (pathAt Position) {
 // readOwner reads whom new files belong to.
 func (r *planReader) readOwner(m mapping, o *disk.Owner) {
 	if e, ok := m.get("owner"); ok {
+		r.checkLacking(e)
 		o.User, o.SetUser = r.account(e, "user", o, disk.UserID)
 	}
 	if e, ok := m.get("group"); ok {
+		r.checkLacking(e)
 		o.Group, o.SetGroup = r.account(e, "group", o, disk.GroupID)
 	}
 }

@@ -52,6 +52,7 @@ type Intake struct {
 	Pipes   *Pipes   // of pipes, else nil
 	Files   *Files   // of files and containers, else nil
 	Journal *Journal // of a journal, else nil
+	Events  *Events  // of events, else nil
 	Syslog  Syslog   // of an otlp intake: Allow and Default
 	HTTP    string   // HOST:PORT of an otlp intake, "" for none
 	GRPC    string   // likewise
@@ -119,6 +120,7 @@ type Outlet struct {
 	Notify Notify
 
 	Journal JournalOutletSettings
+	Events  EventsOutletSettings
 }
 
 // Store says to which cask of the central store records go.

@@ -37,6 +37,7 @@ func (r *planReader) readSyslog(e entry, opened map[string]Position) (s Syslog) 
 	}{{"socket", r.socketOrAuto, &s.Socket}, {"stream", r.socketPath, &s.Stream}, {"udp", r.address, &s.UDP}, {"tcp", r.address, &s.TCP}, {"tls", r.address, &s.TLS}} {
 		if inner, ok := m.get(address.key); ok {
 			opens = true
+			r.checkLacking(inner)
 			*address.to = address.read(inner)
 			r.openOnce(inner, *address.to, opened)
 		}

@@ -129,6 +129,7 @@ func (r *planReader) readAfter(e entry) (a After) {
 		r.fail(e.at, "signal and pid_file belong together", "write {signal: USR1, pid_file: /run/kiosk.pid}")
 	}
 	if hasSignal {
+		r.checkLacking(signal)
 		a.Signal = r.signal(signal)
 	}
 	if hasPID {
@@ -166,7 +167,7 @@ func (r *planReader) signal(e entry) string {
 // command reads a program with its arguments: a list, or a line for the shell.
 func (r *planReader) command(e entry) (words []string) {
 	if s, ok := r.scalarOf(e.value); ok {
-		return []string{"/bin/sh", "-c", s.text}
+		return append(slices.Clone(shell), s.text)
 	}
 	for _, s := range r.texts(e, "a word of the command", "command: [systemctl, reload, kiosk]") {
 		words = append(words, s.text)

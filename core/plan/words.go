@@ -8,12 +8,12 @@ import (
 
 // keys are all keys of a plan, whatever they stand in. A test holds them to what is read.
 var keys = []string{
-	"after", "age", "allow", "at", "basic", "before", "batch", "body", "burst", "bytes", "ca_file", "cask", "access", "certificate", "charset", "clients", "columns", "command", "compress", "conditions", "connections", "csv",
-	"days", "days_at_most", "decode", "default", "disk", "drop", "engine", "every", "exclude", "file", "files", "fingerprint", "floor", "fold", "folder", "format", "frames", "from", "group", "grpc",
+	"after", "age", "allow", "at", "basic", "before", "batch", "body", "burst", "bytes", "ca_file", "cask", "access", "certificate", "channel", "channels", "charset", "clients", "columns", "command", "compress", "conditions", "connections", "csv",
+	"days", "days_at_most", "decode", "default", "disk", "drop", "engine", "events", "every", "exclude", "file", "files", "fingerprint", "floor", "fold", "folder", "format", "frames", "from", "group", "grpc",
 	"gzip", "headers", "hold", "host", "how", "http", "idle", "indented", "intakes", "join", "json", "keep", "keep_raw", "key_file", "keyvalue", "label", "labels", "largest", "levels",
 	"limit", "listen", "mail", "mask", "memory", "metrics", "mode", "name", "names", "namespace", "oakbarrel", "open", "otherwise", "outlets", "overflow", "owner", "parts", "password_file", "path", "paths",
 	"pattern", "pid_file", "pieces", "plan", "poll", "priority", "proxy", "rate", "records", "roll", "root", "rules", "send", "separator", "server", "service", "settle", "severity", "signal", "since", "size",
-	"socket", "spool", "starts", "stream", "sync", "syslog", "tcp", "tend", "text", "then", "time", "times", "tls", "to", "token_file", "total", "udp", "units", "until", "url", "user", "values",
+	"socket", "source", "spool", "starts", "stream", "sync", "syslog", "tcp", "tend", "text", "then", "time", "times", "tls", "to", "token_file", "total", "udp", "units", "until", "url", "user", "values",
 	"wait", "webhook_file", "when", "within", "zone", "zstd",
 }
 

@@ -1,7 +1,6 @@
 package tail
 
 import (
-	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
@@ -211,10 +210,13 @@ func (f *Follower) setBack(path string, offset int64) error {
 		return fmt.Errorf("the file is read up to %d, so it can be set back to 0 to %d", s.read, s.read)
 	}
 	if !s.Packed && s.file != nil { // whole lines are read again
+		if s.encoding != plain {
+			offset &^= 1
+		}
 		b := make([]byte, min(offset, bufferSize))
 		n, _ := s.file.ReadAt(b, offset-int64(len(b)))
-		if end := bytes.LastIndexByte(b[:n], '\n'); end >= 0 || offset == int64(len(b)) {
-			offset -= int64(n - end - 1)
+		if begin := s.encoding.lastLine(b[:n]); begin > 0 || offset == int64(len(b)) {
+			offset -= int64(n - begin)
 		}
 	}
 	next := &source{ID: newID(), Path: s.Path, Born: s.Born, Packed: s.Packed, altered: true, Device: s.Device, Inode: s.Inode, Birth: s.Birth, Head: s.Head, Begin: offset, Position: offset, Tail: s.Tail, known: true,

@@ -1,7 +1,6 @@
 package tail
 
 import (
-	"bytes"
 	"cmp"
 	"slices"
 	"time"
@@ -263,8 +262,10 @@ func lineBefore(content *content) int64 {
 		}
 		return content.at
 	}
-	start := max(0, content.size-1<<20)
+	start := max(0, content.size-1<<20) &^ 1
 	b := make([]byte, content.size-start)
 	n, _ := content.read(b, start)
-	return start + int64(bytes.LastIndexByte(b[:n], '\n')) + 1
+	head := make([]byte, 2*surely)
+	known, _ := content.read(head, 0)
+	return start + int64(encodingOf(head[:known]).lastLine(b[:n]))
 }

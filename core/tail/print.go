@@ -10,6 +10,7 @@ import (
 	"io/fs"
 
 	"oakbarrel/core/disk"
+	"oakbarrel/core/event"
 	"oakbarrel/core/roll"
 )
 
@@ -87,8 +88,15 @@ var errMoved = fmt.Errorf("it was moved: %w", fs.ErrNotExist)
 // contentOf looks how a file is compressed. It closes the file where it fails.
 func contentOf(f *disk.Handle, st fs.FileInfo) (*content, error) {
 	c := &content{file: f, size: st.Size()}
-	var first [10]byte
+	var first [48]byte
 	n, _ := f.ReadAt(first[:], 0)
+	if event.IsFile(first[:n]) {
+		if !event.FileIsWhole(first[:], st.Size()) {
+			return nil, fmt.Errorf("%w: it says that it is larger", errPacked)
+		}
+		c.reader = events{event.NewFileReader(f), f}
+		return c, nil
+	}
 	kind, foreign := roll.Sniff(first[:n])
 	c.foreign = foreign
 	if kind == roll.NoCompression {
@@ -102,8 +110,17 @@ func contentOf(f *disk.Handle, st fs.FileInfo) (*content, error) {
 	return c, nil
 }
 
+// events is an event file of Windows, which is read as lines of XML.
+type events struct {
+	io.Reader
+	io.Closer
+}
+
 // errPacked says that a file is compressed, and cannot be decompressed.
 var errPacked = errors.New("it cannot be decompressed, or is not all there yet")
+
+// mayBePacked tells whether a file has too little yet to tell whether it is read as it stands.
+func mayBePacked(head []byte) bool { return roll.MayBePacked(head) || event.MayBeFile(head) }
 
 func (c *content) packed() bool { return c.reader != nil }
 

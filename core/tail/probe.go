@@ -267,16 +267,16 @@ func (p *probe) hasLineEnd(offset int64) bool {
 		return false
 	}
 	defer content.close()
-	var last [1]byte
-	n, _ := content.read(last[:], offset-1)
-	return n == 1 && last[0] == '\n'
+	last := make([]byte, min(2, offset)) // the mark and a NUL, in one form of UTF-16
+	n, _ := content.read(last, offset-int64(len(last)))
+	return n > 0 && (last[n-1] == '\n' || n == 2 && last[0] == '\n' && last[1] == 0)
 }
 
 // amount tells how much stands in the file.
 func (p *probe) amount() amount {
 	p.load()
 	switch {
-	case len(p.head) == 0 || !p.packed && roll.MayBePacked(p.head):
+	case len(p.head) == 0 || !p.packed && mayBePacked(p.head):
 		return nothing
 	case len(p.head) >= strongPrint || p.head[0] == 0 || bytes.IndexByte(p.head, '\n') >= 0:
 		return aLine

@@ -12,7 +12,6 @@ import (
 	"oakbarrel/core/disk"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/record"
-	"oakbarrel/core/roll"
 )
 
 const (
@@ -133,7 +132,7 @@ func (f *Follower) readChunk(s *source) (taken int, end, ok bool) {
 	if f.becamePacked(s) {
 		return 0, true, true
 	}
-	if s.Head.Length == 0 && roll.MayBePacked(b) {
+	if s.Head.Length == 0 && mayBePacked(b) {
 		return 0, true, true
 	}
 	if s.read == 0 && n > 0 && f.hasHole(s, st.Size()) {
@@ -147,7 +146,7 @@ func (f *Follower) readChunk(s *source) (taken int, end, ok bool) {
 		f.wasCut(s, statOf(st))
 		return 0, true, true
 	}
-	s.lastSize = st.Size()
+	s.lastSize, s.encoding = st.Size(), encodingOf(s.head)
 	if !f.isKnown() {
 		s.dirty = true
 		return 0, true, true
@@ -166,8 +165,9 @@ func (f *Follower) readChunk(s *source) (taken int, end, ok bool) {
 		s.partial, s.since = rest, now
 	}
 	if s.long == nil && f.lastIsDue(s) && at+int64(n) == st.Size() {
-		f.line(s, b[used:], at+int64(used), at+int64(n), now)
-		used, s.partial = n, 0
+		whole := used + (n-used)/s.encoding.unitSize()*s.encoding.unitSize()
+		f.line(s, b[used:whole], at+int64(used), at+int64(whole), now)
+		used, s.partial = whole, 0
 	}
 	f.advance(s, b[:used], at)
 	if !f.pass(s) {
@@ -212,7 +212,7 @@ func (f *Follower) sameHead(s *source) bool {
 	if n < len(s.head) || !bytes.Equal(b[:len(s.head)], s.head) {
 		return false
 	}
-	if n > len(s.head) && !roll.MayBePacked(b[:n]) && (len(s.head) > 0 || n >= strongPrint || f.lastIsDue(s) || bytes.IndexByte(b[:n], '\n') >= 0) { // less than a line tells nothing
+	if n > len(s.head) && !mayBePacked(b[:n]) && (len(s.head) > 0 || n >= strongPrint || f.lastIsDue(s) || bytes.IndexByte(b[:n], '\n') >= 0) { // less than a line tells nothing
 		if len(s.head) == 0 {
 			f.urgent = true // with nothing of it written down it could not be known again
 		}
@@ -273,7 +273,12 @@ func (f *Follower) takeLines(s *source, b []byte, at int64, now time.Time) (used
 	}
 	for used < len(b) {
 		start := at + int64(used)
-		n := bytes.IndexByte(b[used:], '\n') + 1
+		n := 0
+		if s.encoding == plain {
+			n = bytes.IndexByte(b[used:], '\n') + 1 // a call less for each line
+		} else {
+			n = s.encoding.lineEnd(b[used:])
+		}
 		if f.settings.Wrapping == Bare {
 			if bound := s.streams[0].bound(start); bound > 0 && bound <= at+int64(len(b)) && (n == 0 || bound < start+int64(n)) {
 				n = int(bound - start) // an outlet has it up to here
@@ -291,27 +296,33 @@ func (f *Follower) takeLines(s *source, b []byte, at int64, now time.Time) (used
 // takeLong takes a line that is longer than the buffer: its beginning is kept
 // until its end has come.
 func (f *Follower) takeLong(s *source, b []byte, at int64, now time.Time) (used int) {
+	if s.encoding != plain {
+		b = b[:len(b)&^1] // whole characters
+	}
 	if s.long == nil {
 		most := len(b)
 		if largest := s.settings.Largest; largest > 0 {
-			most = min(most, largest)
+			most = min(most, largest*s.encoding.unitSize())
 		}
 		s.long, s.longEnd = append([]byte{}, b[:most]...), at+int64(len(b))
 		return len(b)
 	}
-	end := bytes.IndexByte(b, '\n')
-	if end < 0 {
+	end := s.encoding.lineEnd(b)
+	if end == 0 {
 		s.longEnd += int64(len(b))
 		if len(b) > 0 || s.since.IsZero() || !f.lastIsDue(s) {
 			return len(b)
 		}
 	}
-	f.endLong(s, s.longEnd+int64(end+1), now)
-	return end + 1
+	f.endLong(s, s.longEnd+int64(end), now)
+	return end
 }
 
 // line takes one line with its end mark, where it has one.
 func (f *Follower) line(s *source, b []byte, start, end int64, now time.Time) {
+	if s.encoding != plain || start == s.Begin {
+		b = s.text(b, start)
+	}
 	if n := len(b); n > 0 && b[n-1] == '\n' {
 		b = b[:n-1]
 	}
@@ -350,6 +361,15 @@ func (f *Follower) flushAll(s *source) bool {
 	return len(s.streams) == 0 || f.pass(s)
 }
 
+// text returns what stands at an offset as UTF-8, without the mark that a file may begin with.
+func (s *source) text(b []byte, start int64) []byte {
+	b = s.encoding.text(b)
+	if start == s.Begin {
+		b = bytes.TrimPrefix(b, mark)
+	}
+	return b
+}
+
 // finish ends the reading of a file to which nobody writes any more.
 func (f *Follower) finish(s *source) {
 	f.release(s)
@@ -364,7 +384,7 @@ func (f *Follower) finish(s *source) {
 
 // endLong takes a long line that ends at an offset.
 func (f *Follower) endLong(s *source, end int64, now time.Time) {
-	text := s.long
+	text := s.text(s.long, s.read)
 	s.long, s.longEnd = nil, end
 	f.add(s, 0, &lines.Line{Text: text, Start: s.read, End: end, Received: record.StampOf(now), Cut: true}, now)
 }
@@ -402,8 +422,20 @@ func (f *Follower) unpack(s *source) bool {
 		return false
 	}
 	s.learnTail(content)
-	s.unpacking = &unpacking{content: content}
+	s.unpacking, s.encoding = &unpacking{content: content}, encodingOf(s.headPacked())
 	return true
+}
+
+// headPacked reads how a compressed file begins.
+func (s *source) headPacked() []byte {
+	content, err := openIs(s.real, s.identity())
+	if err != nil {
+		return nil
+	}
+	defer content.close()
+	head := make([]byte, 2*surely)
+	n, _ := content.read(head, s.Begin)
+	return head[:n]
 }
 
 // readPacked reads some of a compressed file, which does not grow.

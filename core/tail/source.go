@@ -44,6 +44,7 @@ type source struct {
 	known    bool      // the file was found to be this source in this run
 	file     *disk.Handle
 	head     []byte // of Head
+	encoding encoding
 	tail     []byte // what was read last
 	former   string // where it stood before it was renamed
 	enough   int64  // where a file ended when the plan did not want it any more, 0 where it does

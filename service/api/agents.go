@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/http"
 	"reflect"
+	"regexp"
 	"strings"
 	"time"
 
@@ -45,7 +46,7 @@ func (a *API) takeStatus(ctx context.Context, in *statusInput) (*statusOutput, e
 	if err != nil {
 		return nil, err
 	}
-	row := model.Agent{ID: in.Agent, Summary: string(summary), Served: served, OwnLabels: labels, OwnValues: values, Host: in.Body.Host, PlanHash: in.Body.PlanHash, Held: in.Body.Held, LastHeard: time.Now(), Status: status, Tallies: tallies}
+	row := model.Agent{ID: in.Agent, Summary: string(summary), Served: served, OwnLabels: labels, OwnValues: values, System: systemOf(said), Host: in.Body.Host, PlanHash: in.Body.PlanHash, Held: in.Body.Held, LastHeard: time.Now(), Status: status, Tallies: tallies}
 	if err := a.DB.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&row).Error; err != nil {
 		return nil, a.unavailable(ctx, err)
 	}
@@ -55,6 +56,12 @@ func (a *API) takeStatus(ctx context.Context, in *statusInput) (*statusOutput, e
 	}
 	return &statusOutput{client.StatusTaken{WantsPlan: known == 0}}, nil
 }
+
+// systemName is what the name of a host's system looks like.
+var systemName = regexp.MustCompile(`^[a-z0-9]{1,16}$`)
+
+// systemOf returns the system of a host, "" where the agent does not say, or says something else.
+func systemOf(said client.Status) string { return systemName.FindString(said.System) }
 
 // typedStatus returns what is said as a status that has nothing but what one has, and as JSON.
 func typedStatus(said any) (status client.Status, text []byte, err error) {

@@ -578,3 +578,33 @@ func TestTheOverviewOfManyHosts(t *testing.T) {
 		t.Errorf("a reader of one cask sees %+v, %v", o, err)
 	}
 }
+
+// The system of a host is a label of its own, unless somebody gave it another one; what is none is none.
+func TestHostsAreChosenByTheirSystem(t *testing.T) {
+	g := newGates(t, 3)
+	systems := []string{"windows", "linux", "Windows; DROP"}
+	for i, h := range g.hosts {
+		_, err := h.writer(h.id).SendStatus(g.ctx, h.id, client.AgentStatus{Host: h.name, Status: map[string]any{"system": systems[i], "plan": client.PlanStatus{Served: &h.has}}})
+		g.must(err)
+	}
+	g.assign(g.admin, g.role+"-w", g.plan, "system is windows and role is "+g.role, false)
+	by := func(h *gate) (label, assignment string) {
+		all, err := g.admin.Fleet(g.ctx)
+		g.must(err)
+		for _, host := range all {
+			if host.AgentID == h.id {
+				label, assignment = host.Labels["system"], host.Assignment
+			}
+		}
+		return label, assignment
+	}
+	for i, want := range [][2]string{{"windows", g.role + "-w"}, {"linux", g.role}, {"", g.role}} {
+		if label, assignment := by(g.hosts[i]); label != want[0] || assignment != want[1] {
+			t.Errorf("%s: the system is %q, and %s decides", systems[i], label, assignment)
+		}
+	}
+	g.must(g.admin.SetLabels(g.ctx, g.hosts[0].id, client.SetLabels{Labels: map[string]string{"system": "core"}}))
+	if label, assignment := by(g.hosts[0]); label != "core" || assignment != g.role {
+		t.Errorf("the system is %q, and %s decides", label, assignment)
+	}
+}

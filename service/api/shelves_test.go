@@ -312,10 +312,10 @@ func TestAShelfDrainsWhileItIsWrittenAndRead(t *testing.T) {
 		s.settle()                          // so that filters are bound meanwhile, and what is bound moves
 		time.Sleep(2500 * time.Millisecond) // services look now and then
 		for began := time.Now(); !drained(name); breaks++ {
-			if time.Since(began) > 3*time.Minute {
+			if time.Since(began) > 5*time.Minute {
 				t.Fatalf("%s is not drained: %v", name, s.feedsOn())
 			}
-			ctx, cancel := context.WithTimeout(t.Context(), time.Duration(rnd.IntN(200+10*breaks))*time.Millisecond)
+			ctx, cancel := context.WithTimeout(t.Context(), time.Duration(rnd.IntN(200+20*breaks))*time.Millisecond)
 			services[breaks%2].keepers("drains")[name].Once(ctx) // which ends anywhere
 			cancel()
 		}

@@ -111,6 +111,7 @@ type Agent struct {
 	LastHeard time.Time
 	Status    []byte `gorm:"type:longblob"` // JSON
 	Served    Served `gorm:"embedded;embeddedPrefix:served_"`
+	System    string `gorm:"size:16;not null;default:''"`
 	OwnLabels string `gorm:"type:text"`       // JSON: those that the host gives itself
 	OwnValues string `gorm:"type:text"`       // likewise
 	Tallies   string `gorm:"type:mediumtext"` // JSON: what it last said of each tally
@@ -649,6 +650,9 @@ var migrations = []*gormigrate.Migration{{
 		}
 		return tx.Migrator().AddColumn(&Block{}, "Values")
 	},
+}, {
+	ID:      "0027 systems of hosts",
+	Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&Agent{}) },
 }}
 
 func makeIndex(tx *gorm.DB, name string) error {

@@ -66,6 +66,9 @@ func look(db *gorm.DB, agents *gorm.DB) (w world, err error) {
 		to[agent][name] = text
 	}
 	for _, a := range w.agents {
+		if a.System != "" {
+			put(w.labels, a.ID, SystemLabel, a.System)
+		}
 		var own map[string]string
 		json.Unmarshal([]byte(a.OwnLabels), &own) // the service wrote it
 		for name, value := range own {
@@ -92,6 +95,9 @@ func look(db *gorm.DB, agents *gorm.DB) (w world, err error) {
 	}
 	return w, nil
 }
+
+// SystemLabel is the label that says which system a host has, unless somebody gave it another.
+const SystemLabel = "system"
 
 // few is for how many agents what is theirs alone is asked for.
 const few = 20

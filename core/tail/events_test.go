@@ -1,0 +1,35 @@
+package tail
+
+import (
+	"fmt"
+	"os"
+	"slices"
+	"testing"
+
+	"oakbarrel/core/decode"
+)
+
+// Event files that are put into a folder are read once, whatever is put beside them, and one that
+// is not all there yet waits for the rest.
+func TestEventFilesAreRead(t *testing.T) {
+	sample, err := os.ReadFile("../event/testdata/sales.evtx")
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := newBench(t, "*")
+	b.settings.Lines.Decode = []decode.Step{{Form: decode.Events}}
+	b.settings.Lines.ForEvents()
+	var want []string
+	for i := range 100 {
+		want = append(want, fmt.Sprintf(`1="sold %d" 2=second`, i+1))
+	}
+	b.write("first.evtx", string(sample[:len(sample)-1000]))
+	b.start()
+	b.write("later.xml", "<Event><System><Provider Name='pumpd'/><EventID>1</EventID></System>\n<EventData><Data Name='pump'>3</Data></EventData>\n</Event>\n")
+	b.await("pump=3")
+	b.write("first.evtx", string(sample[len(sample)-1000:]))
+	b.await(append([]string{"pump=3"}, want...)...)
+	b.rename("first.evtx", "first-1.evtx")
+	b.write("last.xml", "<Event><System><Provider Name='pumpd'/><EventID>2</EventID></System></Event>\n")
+	b.await(slices.Concat([]string{"pump=3"}, want, []string{"event 2 of pumpd"})...)
+}
