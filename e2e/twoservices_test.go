@@ -32,7 +32,7 @@ outlets: {centre: {store: {cask: gateway}, batch: {wait: 20ms}}}
 	same := func(records int) {
 		t.Helper()
 		h.waitUntilDelivered(int64(records))
-		for _, args := range [][]string{{"read", "--since", "1h", "--oldest-first"}, {"count", "--since", "1h", "--by", "severity"}, {"cask", "show", "gateway"}} {
+		for _, args := range [][]string{{"read", "--since", "1h", "--oldest-first"}, {"count", "--since", "1h", "--by", "severity"}, {"cask", "show", "gateway", "--output", "json"}} {
 			var answers []string
 			for _, s := range []*store{first, second} {
 				if s.process == nil {
