@@ -58,7 +58,7 @@ func (a *app) serviceInstallCommand() *cobra.Command {
 		Short: "Make the agent a service that starts with the system",
 		Long: `Make the agent a service that starts with the system. It does not start it now.
 The folders of the plan and of the state are given the rights that the service needs, and
-nobody else may read them but administrators. What it is to read besides, such as the logs
+nobody else may read them but administrators; they can hold nothing else. What it is to read besides, such as the logs
 of programs, has to be given to its account:
   icacls C:\logs /grant "` + serviceAccount + `:(OI)(CI)R"`,
 		Example: `  oakbarrel service install
@@ -70,6 +70,9 @@ of programs, has to be given to its account:
 				if *path, err = filepath.Abs(*path); err != nil {
 					return couldNot(err)
 				}
+			}
+			if err := checkFolders(plan, state); err != nil {
+				return couldNot(err)
 			}
 			if err := installService(plan, state); err != nil {
 				return couldNot(err)

@@ -3,11 +3,15 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"path/filepath"
+	"strings"
 	"unsafe"
 
 	"golang.org/x/sys/windows"
 
+	"oakbarrel/agent/state"
 	"oakbarrel/core/disk"
 )
 
@@ -24,24 +28,67 @@ func givePrivileges(service windows.Handle) error {
 
 // giveRights lets the service read the folder of its plan, write into that of its state, and read the
 // log of events. Others but administrators can do neither.
-func giveRights(plan, state string) error {
+func giveRights(planFile, stateDir string) error {
 	account, _, _, err := windows.LookupSID("", serviceAccount)
 	if err != nil {
 		return fmt.Errorf("the account %s is not known: %w", serviceAccount, err)
 	}
-	for dir, rights := range map[string]string{filepath.Dir(plan): "0x1200a9", state: "FA"} { // read and pass through; all
-		if err := disk.OS.MakeFolder(dir); err != nil {
+	for _, of := range []struct{ dir, rights string }{{filepath.Dir(planFile), "0x1200a9"}, {stateDir, "FA"}} { // read and pass through; all
+		if err := disk.OS.MakeFolder(of.dir); err != nil {
 			return err
 		}
-		sd, err := windows.SecurityDescriptorFromString("D:P(A;OICI;FA;;;SY)(A;OICI;FA;;;BA)(A;OICI;" + rights + ";;;" + account.String() + ")")
+		sd, err := windows.SecurityDescriptorFromString("D:P(A;OICI;FA;;;SY)(A;OICI;FA;;;BA)(A;OICI;" + of.rights + ";;;" + account.String() + ")")
 		if err != nil {
 			return err
 		}
-		if err := disk.SetRights(dir, sd); err != nil {
-			return fmt.Errorf("the rights of %s cannot be set: %w", dir, err)
+		if err := disk.SetRights(of.dir, sd); err != nil {
+			return fmt.Errorf("the rights of %s cannot be set: %w", of.dir, err)
+		}
+		// Only now: nobody else can put anything there any more.
+		switch others, err := disk.OfOthers(of.dir, account); {
+		case err != nil:
+			return err
+		case others != "":
+			return fmt.Errorf(`%s belongs to somebody who is no administrator and could change it again, or leads elsewhere; look at what it is, then: icacls "%s" /setowner Administrators`, others, others)
 		}
 	}
 	return joinEventReaders(account)
+}
+
+// checkFolders tells that the folders of the plan and of the state are for nothing else, as nobody
+// but the service and administrators can read them afterwards.
+func checkFolders(planFile, stateDir string) error {
+	planDir := filepath.Dir(planFile)
+	err := checkFolder(planDir, "plan", func(name string, folder bool) bool {
+		switch strings.ToLower(filepath.Ext(name)) {
+		case ".yaml", ".yml":
+			return !folder
+		}
+		return strings.EqualFold(name, "token") || strings.EqualFold(filepath.Join(planDir, name), stateDir)
+	})
+	if err != nil {
+		return err
+	}
+	if _, err := os.Lstat(filepath.Join(stateDir, state.IDFile)); err == nil {
+		return nil
+	}
+	return checkFolder(stateDir, "state", func(name string, _ bool) bool { return name == serviceLogFile })
+}
+
+func checkFolder(dir, what string, ours func(name string, folder bool) bool) error {
+	if dir == filepath.Dir(dir) {
+		return fmt.Errorf(`%s is a whole drive; the %s needs a folder of its own, as nobody else can read it afterwards`, dir, what)
+	}
+	entries, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, e := range entries {
+		if !ours(e.Name(), e.IsDir()) {
+			return fmt.Errorf("%s holds other things (%s); the %s needs a folder of its own, as nobody else can read it afterwards", dir, e.Name(), what)
+		}
+	}
+	return nil
 }
 
 var addToGroup = windows.NewLazySystemDLL("netapi32.dll").NewProc("NetLocalGroupAddMembers")

@@ -361,6 +361,10 @@ func TestWindowsService(t *testing.T) {
 	defer shell.Wait()
 	defer input.Close()
 	w.run(3, "oakbarrel service install makes it", "service", "start")
+	// Nobody but administrators can read these folders afterwards, so that nothing else may be in them.
+	w.run(3, "is a whole drive", "service", "install", "--plan", `C:\plan.yaml`)
+	w.run(3, "the plan needs a folder of its own", "service", "install", "--plan", `C:\windows\plan.yaml`)
+	w.run(3, "the state needs a folder of its own", "service", "install", "--plan", `C:\OakBarrel\plan.yaml`, "--state", `C:\windows`)
 	// The stand-in cannot give a service an account of its own, so that it is not installed by us.
 	w.must(w.command("sc", "create", "OakBarrel", "binPath=", fmt.Sprintf("%s agent --as-service --plan %s --state %s", onWindows(w.exe), onWindows(plan), onWindows(state))))
 	for until := time.Now().Add(30 * time.Second); ; time.Sleep(time.Second) { // its service manager takes a while to know the service

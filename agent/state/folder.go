@@ -29,7 +29,7 @@ import (
 // The files of a state folder.
 const (
 	lockFile   = "lock"
-	idFile     = "agent-id"
+	IDFile     = "agent-id"  // which agent this is; every folder that was used has it
 	planFile   = "plan.yaml" // a copy of the plan in force, for commands that read the agent's files
 	intentsDir = "intents"
 )
@@ -98,7 +98,7 @@ func lockWithin(limit time.Duration, file *os.File) error {
 // open reads what stands in the folder. Where it is a copy of that of an agent which
 // lives on this machine, this one becomes another before it sends anything.
 func (s *Folder) open() (err error) {
-	if s.id, err = readID(filepath.Join(s.dir, idFile), s.PutAside); err != nil {
+	if s.id, err = readID(filepath.Join(s.dir, IDFile), s.PutAside); err != nil {
 		return err
 	}
 	for name, v := range map[string]any{forksFile: &s.forks, tokenFile: &s.token} {
@@ -118,13 +118,13 @@ func Identity(stateDir string) (string, error) {
 	if err := makeFolder(stateDir); err != nil {
 		return "", err
 	}
-	return readID(filepath.Join(stateDir, idFile), func(client.Damage) {})
+	return readID(filepath.Join(stateDir, IDFile), func(client.Damage) {})
 }
 
 // ReadID returns the id of the agent with a state folder, and whether it has one.
 // It changes nothing.
 func ReadID(stateDir string) (id string, known bool) {
-	b, _ := os.ReadFile(filepath.Join(stateDir, idFile))
+	b, _ := os.ReadFile(filepath.Join(stateDir, IDFile))
 	id = strings.TrimSpace(string(b))
 	return id, isID(id)
 }

@@ -76,7 +76,7 @@ func TestAFolderHasOneAgentAndOneIdentity(t *testing.T) {
 		t.Errorf("a second agent: %v", err)
 	}
 	f.Close()
-	for _, name := range []string{idFile, idFile + twinSuffix} {
+	for _, name := range []string{IDFile, IDFile + twinSuffix} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte("nonsense\n"), 0o600); err != nil {
 			t.Fatal(err)
 		}

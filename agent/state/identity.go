@@ -56,7 +56,7 @@ func (s *Folder) BecomeAnother(was string, fork client.ForkStatus) error {
 	}
 	id := NewID()
 	fork.Was = was
-	if err := writeID(filepath.Join(s.dir, idFile), id); err != nil {
+	if err := writeID(filepath.Join(s.dir, IDFile), id); err != nil {
 		return err
 	}
 	s.mu.Lock()

@@ -51,6 +51,36 @@ func SetRights(path string, of *windows.SECURITY_DESCRIPTOR) error {
 	return windows.SetNamedSecurityInfo(path, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION|windows.PROTECTED_DACL_SECURITY_INFORMATION, nil, nil, rights, nil)
 }
 
+// OfOthers returns the first of a folder, and of what is in it, that belongs neither to
+// administrators nor to who runs this nor to the account, or that leads elsewhere; "" for nothing.
+// Who owns something may give itself any right to it.
+func OfOthers(dir string, account *windows.SID) (string, error) {
+	user, err := windows.GetCurrentProcessToken().GetTokenUser()
+	if err != nil {
+		return "", err
+	}
+	found := ""
+	err = filepath.WalkDir(dir, func(path string, _ fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		of, err := ownerAt(path)
+		if err != nil {
+			return err
+		}
+		st, err := os.Lstat(path)
+		if err != nil {
+			return err
+		}
+		if isLink(st) || !isAdministrator(of) && !of.Equals(user.User.Sid) && !of.Equals(account) {
+			found = path
+			return fs.SkipAll
+		}
+		return nil
+	})
+	return found, err
+}
+
 func ownerAt(path string) (*windows.SID, error) {
 	h, err := openHandle(path, windows.READ_CONTROL, windows.OPEN_EXISTING, windows.FILE_FLAG_BACKUP_SEMANTICS, nil)
 	if err != nil {
