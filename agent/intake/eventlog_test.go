@@ -16,6 +16,7 @@ type madeLog struct {
 	mu       sync.Mutex
 	channels map[string]*madeChannel
 	calls    int              // that were made
+	named    map[string]int   // and how many of each name
 	dieAt    int              // the call with which all who read end, 0 for none
 	fail     map[string]error // by the name of a call
 	dead     bool
@@ -35,7 +36,7 @@ type madeEvent struct {
 }
 
 func newMadeLog(names ...string) *madeLog {
-	l := &madeLog{channels: map[string]*madeChannel{}, fail: map[string]error{}}
+	l := &madeLog{channels: map[string]*madeChannel{}, named: map[string]int{}, fail: map[string]error{}}
 	for _, name := range names {
 		l.channels[name] = &madeChannel{next: 1}
 	}
@@ -46,6 +47,7 @@ func newMadeLog(names ...string) *madeLog {
 func (l *madeLog) call(name string) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	l.named[name]++
 	if l.calls++; l.calls == l.dieAt {
 		l.dead = true
 	}

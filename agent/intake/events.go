@@ -94,7 +94,9 @@ type eventsEndpoint struct {
 // openEvents opens a log of events for an intake.
 func (a *Agent) openEvents(in *plan.Intake, log EventLog) (Endpoint, error) {
 	e := &eventsEndpoint{log: log, settings: in.Events, begin: beginOf(in.Events.Begin), channels: map[string]*channel{}}
-	e.asksText = in.Events.When != nil && slices.Contains(in.Events.When.Asks(), "text")
+	e.asksText = in.Events.When != nil && slices.ContainsFunc(in.Events.When.Asks(), func(what string) bool {
+		return what == "text" || what == "shape" || what == "field event@32473.message"
+	})
 	if err := beginLog(a, e, &e.logReading, in.Name, "the log of events", eventsFile(in.Name), &e.places); err != nil {
 		return nil, err
 	}

@@ -333,6 +333,31 @@ func TestWhereEventsBegin(t *testing.T) {
 	})
 }
 
+// A condition on what events say is asked of the rendered message; others are asked before it is rendered, which takes long.
+func TestAConditionOnWhatEventsSay(t *testing.T) {
+	for asked, rendered := range map[string]int{`text is "the door is open"`: 6, `field event@32473.message is "the door is open"`: 6, `shape is "the door is open"`: 6, "level at least warning": 2} {
+		synctest.Test(t, func(t *testing.T) {
+			b := newEventsBench(t, "A")
+			when, err := condition.ParseOfEvents(asked)
+			if err != nil {
+				t.Fatal(err)
+			}
+			b.settings.When = when
+			for range 2 {
+				b.log.write("A", 4, "said: nothing")
+				b.log.write("A", 3, "the door is open")
+				b.log.write("A", 4, "the door was open")
+			}
+			b.start()
+			b.expect(asked, "the door is open", "the door is open")
+			b.stop()
+			if n := b.log.named["message"]; n != rendered {
+				t.Errorf("%s: %d messages rendered, not %d", asked, n, rendered)
+			}
+		})
+	}
+}
+
 // A channel that is named in another letter case is one, also where the channels could not be listed at first.
 func TestAChannelIsReadOnce(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
