@@ -230,12 +230,14 @@ func TestAShelfDrainsWhileItIsWrittenAndRead(t *testing.T) {
 	services := []*shelved{s, s.again()}
 	for agent := range agents {
 		working.Go(func() {
+			pause := 150 * time.Millisecond
 			for n := 301; ; n += 10 {
 				select {
 				case <-ending:
 					return
-				case <-time.After(150 * time.Millisecond):
+				case <-time.After(pause):
 				}
+				pause += 10 * time.Millisecond // however slow the machine is, it is not given ever more to move
 				note(&begun, 10)
 				for {
 					err := services[n/10%2].send(agent, n, 10)
