@@ -156,9 +156,16 @@ func TestEventsAreImported(t *testing.T) {
 	}
 	const sample = "../core/event/testdata/sales.evtx"
 	setenv(t, "OAKBARREL_TOKEN", write)
-	for _, already := range []int64{0, 1} {
+	packed := filepath.Join(t.TempDir(), "sales.evtx.gz")
+	if out, err := exec.Command("sh", "-c", "gzip -c "+sample+" > "+packed).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	if r := imported(t, "--cask", "tickets", "--decode", "events", packed)[0]; r.Records != 100 || r.Already != 0 {
+		t.Errorf("compressed: %+v", r)
+	}
+	for _, already := range [][]int64{{100, 0}, {100, 2}} { // the one was brought as it is compressed
 		for i, r := range imported(t, "--cask", "tickets", "--decode", "events", sample, xml) {
-			if want := []int64{100, 2}[i]; r.Records != want || r.Already != already*want || r.Fell.Form != 0 {
+			if want := []int64{100, 2}[i]; r.Records != want || r.Already != already[i] || r.Fell.Form != 0 {
 				t.Errorf("%+v, want %d records", r, want)
 			}
 		}

@@ -120,10 +120,17 @@ type content struct {
 	io.Reader
 	file     *os.File
 	size     int64
-	furthest int64 // that was read by place
+	furthest int64    // that was read by place
+	apart    *os.File // an event file that was compressed, nil for none
 }
 
-func (c *content) Close() error { return c.file.Close() }
+func (c *content) Close() error {
+	if c.apart != nil {
+		c.apart.Close()
+		os.Remove(c.apart.Name())
+	}
+	return c.file.Close()
+}
 
 // open opens a file. What stands at its beginning tells whether it is compressed.
 func open(path string, o *Options) (*content, error) {
@@ -160,7 +167,7 @@ func open(path string, o *Options) (*content, error) {
 		return nil, fmt.Errorf("%s cannot be decompressed: %w", path, err)
 	}
 	if err := c.asText(o); err != nil {
-		f.Close()
+		c.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	return c, nil
@@ -173,7 +180,7 @@ func (c *content) asText(o *Options) error {
 	c.Reader = in
 	switch head, _ := in.Peek(8); {
 	case o.Events && event.IsFile(head):
-		return errors.New("it is an event file that is compressed; decompress it first, as its events are not in their order")
+		return c.unpackEvents(in)
 	case bytes.HasPrefix(head, []byte("\xff\xfe")), bytes.HasPrefix(head, []byte("\xfe\xff")):
 		c.Reader = unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Reader(in)
 	}
@@ -181,6 +188,23 @@ func (c *content) asText(o *Options) error {
 		c.Reader = event.NewSplitter(c.Reader)
 	}
 	return nil
+}
+
+// unpackEvents decompresses an event file into a temporary one, as it is not read from its
+// beginning to its end.
+func (c *content) unpackEvents(in io.Reader) error {
+	f, err := os.CreateTemp("", "oakbarrel-events-*")
+	if err != nil {
+		return err
+	}
+	c.apart = f
+	os.Remove(f.Name()) // where a file that is open can be; nothing is left, whatever ends this
+	n, err := io.Copy(f, io.LimitReader(in, event.MostFile+1))
+	if err == nil && n > event.MostFile {
+		err = errors.New("it is larger than an event file can be")
+	}
+	c.Reader = event.NewFileReader(f)
+	return err
 }
 
 // ReadAt implements [io.ReaderAt] for the file as it stands on disk.

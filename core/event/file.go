@@ -23,6 +23,9 @@ const (
 	mostLines  = 8 << 20 // bytes of a chunk's events; it has a tenth of it as long as nobody has made it to do harm
 )
 
+// MostFile is how large an event file is at most, in bytes: its chunks are counted with 16 bits.
+const MostFile = fileHead + chunkSize*(1<<16-1)
+
 var (
 	fileMark  = []byte("ElfFile\x00")
 	chunkMark = []byte("ElfChnk\x00")

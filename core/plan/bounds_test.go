@@ -161,7 +161,7 @@ func TestTheAgentsOwnFilesAreLeftAlone(t *testing.T) {
 		}
 		for path, allowed := range map[string]bool{
 			"/all.log": true, "/{app}.log": true, "/logs/{host}/{app}": true, "/logs/served.json": true, "/spooler": true,
-			"/served.json": false, "/served.json.twin": false, "/served.json.new": false, "/agent-id": false, "/agent.log": false, "/spool/x": false, "/spool/centre/lane": false,
+			"/served.json": false, "/served.json.twin": false, "/served.json.new": false, "/agent-id": false, "/spool/x": false, "/spool/centre/lane": false,
 			"/{app}": false, "/{app}.json": false, "/{app}/x.log": false, "/logs/../token.json": false, "/./token.json": false, "//plan.yaml": false,
 		} {
 			try := fmt.Sprintf("outlets: {all: {file: {path: '%s%s', keep: forever}}}", link, path)

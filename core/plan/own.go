@@ -13,7 +13,7 @@ import (
 // plan from the service that could read or write them could have the agent be another,
 // take plans that nobody served, or tell its token.
 var agentFiles = []string{
-	"agent-id", "agent.log", "connections.json", "control.sock", "damaged", "details.json", "followed", "forks.json", "intents", "kept.json", "kernel.json", "lock",
+	"agent-id", "connections.json", "control.sock", "damaged", "details.json", "followed", "forks.json", "intents", "kept.json", "kernel.json", "lock",
 	"outlets.json", "pauses.json", "pipes", "plan.yaml", "refused", "served.json", "spool", "token.json", "told.json",
 }
 

@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strings"
 	"testing"
+	"time"
 
 	"oakbarrel/core/decode"
 )
@@ -32,4 +34,15 @@ func TestEventFilesAreRead(t *testing.T) {
 	b.rename("first.evtx", "first-1.evtx")
 	b.write("last.xml", "<Event><System><Provider Name='pumpd'/><EventID>2</EventID></System></Event>\n")
 	b.await(slices.Concat([]string{"pump=3"}, want, []string{"event 2 of pumpd"})...)
+	b.gzip("first-1.evtx")
+	b.write("end.xml", "<Event><System><Provider Name='pumpd'/><EventID>3</EventID></System></Event>\n")
+	b.await(slices.Concat([]string{"pump=3"}, want, []string{"event 2 of pumpd", "event 3 of pumpd"})...)
+	const why = "not read it is an event file that is compressed"
+	got := ""
+	for until := time.Now().Add(30 * time.Second); !strings.HasPrefix(got, why) && time.Now().Before(until); time.Sleep(10 * time.Millisecond) {
+		got = b.state("first-1.evtx.gz")
+	}
+	if !strings.HasPrefix(got, why) {
+		t.Errorf("an event file that is compressed is %q", got)
+	}
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"oakbarrel/core/disk"
+	"oakbarrel/core/event"
 	"oakbarrel/core/lines"
 	"oakbarrel/core/record"
 )
@@ -421,8 +422,14 @@ func (f *Follower) unpack(s *source) bool {
 	if content == nil {
 		return false
 	}
+	head := s.headPacked()
+	if event.IsFile(head) {
+		content.close()
+		f.fail(s, errors.New("it is an event file that is compressed; decompress it, as it is not read from its beginning to its end"))
+		return false
+	}
 	s.learnTail(content)
-	s.unpacking, s.encoding = &unpacking{content: content}, encodingOf(s.headPacked())
+	s.unpacking, s.encoding = &unpacking{content: content}, encodingOf(head)
 	return true
 }
 
