@@ -49,7 +49,7 @@ func giveRights(planFile, stateDir string) error {
 		case err != nil:
 			return err
 		case others != "":
-			return fmt.Errorf(`%s belongs to somebody who is no administrator and could change it again, or leads elsewhere; look at what it is, then: icacls "%s" /setowner Administrators`, others, others)
+			return fmt.Errorf("%s belongs to somebody who is no administrator and could change it again, or leads elsewhere; look at what it is, and move it away", others)
 		}
 	}
 	return joinEventReaders(account)
