@@ -14,6 +14,7 @@ import (
 	"oakbarrel/agent/control"
 	"oakbarrel/agent/intake"
 	"oakbarrel/client"
+	"oakbarrel/core/disk/disktest"
 )
 
 // The test's binary stands in for oakbarrel where an agent starts the process
@@ -24,6 +25,10 @@ func TestMain(m *testing.M) {
 			os.Exit(1)
 		}
 		os.Exit(0)
+	}
+	if err := disktest.FindRoom(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
 	}
 	os.Exit(m.Run())
 }

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"oakbarrel/client"
+	"oakbarrel/core/disk/disktest"
 )
 
 // binary is oakbarrel, built once for all tests.
@@ -29,9 +30,8 @@ func TestMain(m *testing.M) {
 	if side := flag.Lookup("test.parallel"); side.Value.String() == side.DefValue {
 		side.Value.Set("4") // those that run side by side mostly wait
 	}
-	var disk syscall.Statfs_t
-	if syscall.Statfs(os.TempDir(), &disk) == nil && disk.Bavail*100 < disk.Blocks*6 {
-		fmt.Fprintf(os.Stderr, "less than 6 %% of the disk of %s are free: by their plans the agents would hold what they take in (disk: {floor: 5%%}); remove something\n", os.TempDir())
+	if err := disktest.FindRoom(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
 	dir, err := os.MkdirTemp("", "ob")

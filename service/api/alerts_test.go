@@ -484,6 +484,7 @@ func (a *asked) heard(number uint64, app string) {
 // Whatever senders write, it is judged, and what is told of it is harmless; what is imported says
 // nothing.
 func TestHostileRecordsAreJudged(t *testing.T) {
+	oneAtATime(t)
 	a := newAsked(t)
 	a.put("all", "alert: 1\nby: host\nmore: {than: 0, in: 1h}\n")
 	a.put("fields", "alert: 1\nby: field x\nmore: {than: 0, in: 1h}\n")
@@ -568,6 +569,7 @@ func TestANewShapeIsNewOnEveryShelf(t *testing.T) {
 
 // What is tried on the past is told as it would have been.
 func TestAlertsAreTriedOnThePast(t *testing.T) {
+	oneAtATime(t)
 	a := newAsked(t)
 	var records []record.Record
 	for _, hours := range []int{3, 9, 50, 200, 2000} { // the last is too long ago

@@ -68,6 +68,14 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
+// oneAtATime passes over a test in which nothing happens at the same time where data races are looked
+// for: it takes long then, and finds none.
+func oneAtATime(t *testing.T) {
+	if os.Getenv("OAKBARREL_RACE") != "" {
+		t.Skip("it has one thing done at a time")
+	}
+}
+
 // fixture is a service with a cask of its own for each test.
 type fixture struct {
 	t      *testing.T

@@ -290,6 +290,7 @@ func TestFiltersKeepBlocksShut(t *testing.T) {
 }
 
 func TestLargeFiltersAreKeptInParts(t *testing.T) {
+	oneAtATime(t)
 	f, ctx := newFixture(t), context.Background()
 	records := some(5000)
 	for i := range records {

@@ -13,6 +13,7 @@ import (
 // A histogram whose counts the databases add up is the one that adding up the minutes gives, for
 // any span and any number of parts, also while feeds move from shelf to shelf.
 func TestHistogramsAddUpTheMinutes(t *testing.T) {
+	oneAtATime(t)
 	if os.Getenv("OAKBARREL_RACE") != "" {
 		t.Skip("it does much, and nothing at a time")
 	}

@@ -159,6 +159,7 @@ func TestALookTakesNoLease(t *testing.T) {
 
 // Who has the token of a host cannot fill the store with feeds that have nothing in them.
 func TestTheFeedsOfAnAgentAreBounded(t *testing.T) {
+	oneAtATime(t)
 	f := newFixture(t)
 	ctx, c := context.Background(), f.writer(f.agent(1))
 	for n := range 1000 {

@@ -13,6 +13,7 @@ import (
 // Records of many blocks of the same time come in order, each once, however many there
 // are: what a search cannot hold it looks for again.
 func TestBlocksOfTheSameTimeAreReadInOrder(t *testing.T) {
+	oneAtATime(t)
 	const blocks, each = 4, 15_000
 	f := newFixture(t)
 	for b := range blocks {

@@ -120,6 +120,7 @@ var may = map[string][]string{
 // credential. An address that the table does not name fails the test: whoever adds one
 // says who may ask for it.
 func TestEveryAddressAsksWhoComes(t *testing.T) {
+	oneAtATime(t)
 	f := newFixture(t)
 	agent := f.agent(1)
 	tokens := map[string]string{"unknown": "ob_" + strings.Repeat("x", 43), "reader": f.readToken}

@@ -197,6 +197,7 @@ func randomRecords(random *rand.Rand, n int) (records []record.Record) {
 // Counts by shape are those of the records, however they lie in blocks: as they came, merged,
 // of an earlier version, with something that cannot be read beside them, and on other shelves.
 func TestShapesAreCountedAsByHand(t *testing.T) {
+	oneAtATime(t)
 	s, random := newShelved(t, "north"), rand.New(rand.NewPCG(21, 1))
 	for agent := range 4 {
 		for n := range uint64(25) {
@@ -266,6 +267,7 @@ func TestShapesAreCountedWithoutOpeningBlocks(t *testing.T) {
 // A hundred agents with texts of their own do not make the table of shapes grow without end, and
 // what is in no table is counted all the same.
 func TestShapesOfACaskAreBounded(t *testing.T) {
+	oneAtATime(t)
 	s, random := newShelved(t), rand.New(rand.NewPCG(21, 2))
 	word := func() string {
 		text := make([]byte, 12)

@@ -127,6 +127,7 @@ func (s *shelved) finds(what string) {
 // Filters are bound once nothing is merged with their blocks; what is found is the same before
 // and after, and on all shelves, and a sheaf goes with the last of its blocks.
 func TestFiltersAreBoundIntoSheaves(t *testing.T) {
+	oneAtATime(t)
 	s := newShelved(t, "north")
 	for agent := range 4 {
 		for n := range 80 {
@@ -260,6 +261,7 @@ func TestAFilterThatIsNotWholeIsNotBound(t *testing.T) {
 // A search looks at few blocks first; however the spans of blocks lie, it finds what there is,
 // in order, each once, page by page, on one shelf and on two.
 func TestASearchGoesOnBehindTheBlocksItLooksAtFirst(t *testing.T) {
+	oneAtATime(t)
 	t.Run("alone", func(t *testing.T) { lookAtManyBlocks(t, newShelved(t)) })
 	t.Run("two", func(t *testing.T) { lookAtManyBlocks(t, newShelved(t, "north")) })
 }

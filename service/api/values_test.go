@@ -93,6 +93,7 @@ func (s *shelved) grownOld() {
 // came, settled, of an earlier version, with something that cannot be read beside them, and
 // on another shelf.
 func TestValuesAreCountedAsByHand(t *testing.T) {
+	oneAtATime(t)
 	s, random := newShelved(t, "north"), rand.New(rand.NewPCG(21, 3))
 	for agent := range 3 {
 		for n := range uint64(8) {
