@@ -58,8 +58,8 @@ func (a *app) serviceInstallCommand() *cobra.Command {
 		Short: "Make the agent a service that starts with the system",
 		Long: `Make the agent a service that starts with the system. It does not start it now.
 The folders of the plan and of the state are given the rights that the service needs, and
-nobody else may read them but administrators; they can hold nothing else. What it is to read besides, such as the logs
-of programs, has to be given to its account:
+nobody else may read them but administrators; they can hold nothing else. What it is to
+read besides, such as the logs of programs, has to be given to its account:
   icacls C:\logs /grant "` + serviceAccount + `:(OI)(CI)R"`,
 		Example: `  oakbarrel service install
   oakbarrel service install --plan D:\oakbarrel\plan.yaml --state D:\oakbarrel\state`,
