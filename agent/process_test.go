@@ -13,8 +13,8 @@ import (
 
 	"oakbarrel/agent/control"
 	"oakbarrel/agent/intake"
+	"oakbarrel/agent/roomtest"
 	"oakbarrel/client"
-	"oakbarrel/core/disk/disktest"
 )
 
 // The test's binary stands in for oakbarrel where an agent starts the process
@@ -26,7 +26,7 @@ func TestMain(m *testing.M) {
 		}
 		os.Exit(0)
 	}
-	if err := disktest.FindRoom(); err != nil {
+	if err := roomtest.Find(); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}

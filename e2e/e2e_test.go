@@ -18,8 +18,8 @@ import (
 	"testing"
 	"time"
 
+	"oakbarrel/agent/roomtest"
 	"oakbarrel/client"
-	"oakbarrel/core/disk/disktest"
 )
 
 // binary is oakbarrel, built once for all tests.
@@ -30,7 +30,7 @@ func TestMain(m *testing.M) {
 	if side := flag.Lookup("test.parallel"); side.Value.String() == side.DefValue {
 		side.Value.Set("4") // those that run side by side mostly wait
 	}
-	if err := disktest.FindRoom(); err != nil {
+	if err := roomtest.Find(); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}

@@ -1,4 +1,5 @@
-package disktest
+// Package roomtest finds room for what tests of agents write.
+package roomtest
 
 import (
 	"fmt"
@@ -11,9 +12,9 @@ import (
 // 5 percent, and hold what they take in below.
 const leastFree = 6
 
-// FindRoom has this process, and what it starts, keep temporary files in memory where the disk for
+// Find has this process, and what it starts, keep temporary files in memory where the disk for
 // them is nearly full.
-func FindRoom() error {
+func Find() error {
 	usual := os.TempDir()
 	for _, dir := range []string{usual, "/dev/shm"} {
 		if size, free, err := disk.Space(dir); err == nil && free*100 >= size*leastFree {
