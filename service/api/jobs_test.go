@@ -180,6 +180,30 @@ func TestSeveralKeepersRemoveOnce(t *testing.T) {
 	}
 }
 
+// Services that begin at a time on what nobody has made yet do not fail for each other.
+func TestSeveralBeginAtATime(t *testing.T) {
+	for try := range 20 {
+		db.Exec("DELETE FROM clocks")
+		start := make(chan struct{})
+		var beginning sync.WaitGroup
+		for i := range 8 {
+			k := keeperOf(db, time.Now, fmt.Sprint("keeper", i))
+			beginning.Go(func() {
+				<-start
+				if c, err := model.CaskNamed(db, fmt.Sprintf("begun-%d", try)); err != nil || c.ID == 0 {
+					t.Error(c, err)
+				}
+				db.Exec("UPDATE jobs SET until = UTC_TIMESTAMP() - INTERVAL 1 SECOND WHERE name = 'keep'")
+				if _, err := k.Once(context.Background()); err != nil && !errors.Is(err, model.ErrNotMine) {
+					t.Error(err)
+				}
+			})
+		}
+		close(start)
+		beginning.Wait()
+	}
+}
+
 // What the DSN says holds, and what the service needs is added.
 func TestTheParametersOfADSNHold(t *testing.T) {
 	db, err := model.Open(dsn+"?readTimeout=7s&wait_timeout=77&time_zone=%27%2B05%3A00%27", slog.New(slog.DiscardHandler))

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
 	"oakbarrel/service/guard"
 	"oakbarrel/service/ingest"
@@ -171,8 +172,11 @@ func (p *Keeper) change(db *gorm.DB, do func(tx *gorm.DB) error) error {
 // for good, so it has to be there for a while.
 func (p *Keeper) trustsClock(db *gorm.DB) (bool, error) {
 	now := p.Now()
-	last := model.Clock{ID: 1, Seen: now}
-	if err := db.FirstOrCreate(&last, model.Clock{ID: 1}).Error; err != nil {
+	if err := db.Clauses(clause.OnConflict{DoNothing: true}).Create(&model.Clock{ID: 1, Seen: now}).Error; err != nil {
+		return false, err
+	}
+	var last model.Clock
+	if err := db.Take(&last, 1).Error; err != nil {
 		return false, err
 	}
 	expected := last.Seen

@@ -778,5 +778,8 @@ func complete(config *mysql.Config, patience time.Duration) {
 // CaskNamed returns the cask of a name, which it makes where it is new.
 func CaskNamed(db *gorm.DB, name string) (c Cask, err error) {
 	err = db.Where(Cask{Name: name}).Attrs(Cask{Created: time.Now()}).FirstOrCreate(&c).Error
+	if errors.Is(err, gorm.ErrDuplicatedKey) { // another has made it meanwhile
+		err = db.Where("name = ?", name).Take(&c).Error
+	}
 	return c, err
 }
